@@ -1,0 +1,268 @@
+"""The separate clouds of a heaped layer: where each stands, how big it is, which shape it has.
+
+Clouds stand on a jittered lattice of hashed cells that repeats only after hundreds of
+kilometres. Each has a rank that never changes; cover sets how many ranks are grown, so
+changing it moves nothing.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.cloud_shapes import SHAPES, Shapes
+from dovrek.core.kernels import FAST, smoothstep
+from dovrek.core.noise import hash_unit
+
+Array32 = NDArray[np.float32]
+
+PER_CELL = 7  # clouds a lattice cell can hold; the first stand apart, the others fill
+LATTICE_LIMIT = 640
+GROWTH_SPAN = 0.34
+MEASURED_M = 40_000.0  # cover is measured over this square (the contract's definition)
+RASTER = 400
+NEAR_RADII = 1.0
+
+# Columns of an instance.
+X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP = range(8)
+
+
+class CellParameters(NamedTuple):
+    """What the cells of a layer depend on, cover aside."""
+
+    size_m: float
+    spread: float
+    huddle: float
+    clearing_share: float
+    clearing_size_m: float
+    clearing_edge: float
+    seed: int
+    clearing_seed: int
+    range_m: float
+
+
+class Cells(NamedTuple):
+    """Instances and where to look for them (grid squares of half a cell)."""
+
+    instances: Array32  # (N, 8)
+    starts: NDArray[np.int32]  # (M*M + 1,)
+    members: NDArray[np.int32]
+    clearance: Array32  # (M, M) metres to the nearest instance's circle, 0 where members are
+    period_m: float
+    square_m: float
+
+
+@njit(cache=True, fastmath=FAST)
+def smooth_field(x, y, size, seed, period):
+    """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
+    total, weight = 0.0, 0.0
+    for octave in range(2):
+        count = max(int(period / size * (octave + 1) + 0.5), 2)
+        u, v = x / period * count, y / period * count
+        i, j = math.floor(u), math.floor(v)
+        fu, fv = u - i, v - j
+        fu = fu * fu * (3 - 2 * fu)
+        fv = fv * fv * (3 - 2 * fv)
+        a = hash_unit(i % count, j % count, seed + octave)
+        b = hash_unit((i + 1) % count, j % count, seed + octave)
+        c = hash_unit(i % count, (j + 1) % count, seed + octave)
+        d = hash_unit((i + 1) % count, (j + 1) % count, seed + octave)
+        w = 1.0 if octave == 0 else 0.5
+        total += w * ((a * (1 - fu) + b * fu) * (1 - fv) + (c * (1 - fu) + d * fu) * fv)
+        weight += w
+    # Spread the bell of the sum back to about uniform.
+    centred = (total / weight - 0.5) * 2.1
+    return min(max(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0), 1.0)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _deal(cells, lattice, out):
+    """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
+    period = lattice * cells.size_m
+    k = 0
+    for i in range(lattice):
+        for j in range(lattice):
+            for m in range(PER_CELL):
+                key = i * lattice + j
+                jitter = 0.72 if m == 0 else 1.0
+                x = (i + 0.5 + jitter * (hash_unit(key, m, cells.seed) - 0.5)) * cells.size_m
+                y = (j + 0.5 + jitter * (hash_unit(key, m, cells.seed + 1) - 0.5)) * cells.size_m
+                # Huddle: toward the gathering point of a block of three cells.
+                block = 3.0 * cells.size_m
+                bi, bj = math.floor(x / block), math.floor(y / block)
+                gx = (bi + 0.2 + 0.6 * hash_unit(bi, bj, cells.seed + 2)) * block
+                gy = (bj + 0.2 + 0.6 * hash_unit(bi, bj, cells.seed + 3)) * block
+                pull = 0.55 * cells.huddle
+                x += pull * (gx - x)
+                y += pull * (gy - y)
+                u = hash_unit(key, m, cells.seed + 4)
+                size = math.exp(cells.spread * 1.7 * (u - 0.62))
+                size = min(max(size, 0.16), 1.0)
+                mask = smooth_field(x, y, 5.3 * cells.size_m, cells.seed + 5, period)
+                own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / PER_CELL
+                rank = own + (0.25 + 0.45 * cells.huddle) * (mask - 0.5)
+                if cells.clearing_share > 0.0:
+                    field = smooth_field(x, y, cells.clearing_size_m, cells.clearing_seed + 40,
+                                         period)
+                    width = 0.02 + 0.35 * cells.clearing_edge
+                    rank += 3.0 * (1.0 - smoothstep(cells.clearing_share - width,
+                                                    cells.clearing_share + width, field))
+                turn = 2.0 * math.pi * hash_unit(key, m, cells.seed + 7)
+                out[k, 0], out[k, 1], out[k, 2] = x % period, y % period, size
+                out[k, 3], out[k, 4] = math.cos(turn), math.sin(turn)
+                out[k, 5] = min(int(hash_unit(key, m, cells.seed + 8) * SHAPES), SHAPES - 1)
+                out[k, 6] = rank
+                k += 1
+
+
+@njit(cache=True, fastmath=FAST)
+def grown_scale(full, rank, level):
+    """Scale of a cloud at a level of growth; 0 when it is not there."""
+    g = (level - rank) / GROWTH_SPAN
+    if g <= 0.0:
+        return 0.0
+    g = min(g, 1.0)
+    return full * (0.16 + 0.84 * g ** 0.75)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _raster_cover(dealt, level, period, half_width, footprints, grow, hit):
+    """Share of the measured square that clouds cover at a level of growth."""
+    hit[:] = False
+    n = footprints.shape[1]
+    pixel = MEASURED_M / RASTER
+    half = 0.5 * MEASURED_M
+    for k in range(dealt.shape[0]):
+        scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
+        if scale <= 0.0:
+            continue
+        x = dealt[k, 0] if dealt[k, 0] < 0.5 * period else dealt[k, 0] - period
+        y = dealt[k, 1] if dealt[k, 1] < 0.5 * period else dealt[k, 1] - period
+        reach = half_width * scale
+        if abs(x) > half + reach or abs(y) > half + reach:
+            continue
+        shape = int(dealt[k, 5])
+        c, s = dealt[k, 3], dealt[k, 4]
+        i0 = max(int((x - reach * 1.42 + half) / pixel), 0)
+        i1 = min(int((x + reach * 1.42 + half) / pixel) + 1, RASTER)
+        j0 = max(int((y - reach * 1.42 + half) / pixel), 0)
+        j1 = min(int((y + reach * 1.42 + half) / pixel) + 1, RASTER)
+        for i in range(i0, i1):
+            dx = (i + 0.5) * pixel - half - x
+            for j in range(j0, j1):
+                dy = (j + 0.5) * pixel - half - y
+                u = (c * dx + s * dy) / (scale * grow)
+                v = (c * dy - s * dx) / (scale * grow)
+                a = int((u + half_width) / (2.0 * half_width) * n)
+                b = int((v + half_width) / (2.0 * half_width) * n)
+                if 0 <= a < n and 0 <= b < n and footprints[shape, a, b]:
+                    hit[i, j] = True
+    total = 0
+    for i in range(RASTER):
+        for j in range(RASTER):
+            if hit[i, j]:
+                total += 1
+    return total / (RASTER * RASTER)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _index(instances, period, squares, starts, members, clearance, fill):
+    """Count (fill False) or list the instances whose circle touches each grid square."""
+    size = period / squares
+    cursor = starts.copy()
+    for k in range(instances.shape[0]):
+        x, y, reach = instances[k, 0], instances[k, 1], instances[k, 6]
+        i0, i1 = math.floor((x - reach) / size), math.floor((x + reach) / size)
+        j0, j1 = math.floor((y - reach) / size), math.floor((y + reach) / size)
+        for i in range(i0, i1 + 1):
+            nx = min(max(x, i * size), (i + 1) * size) - x
+            for j in range(j0, j1 + 1):
+                ny = min(max(y, j * size), (j + 1) * size) - y
+                if nx * nx + ny * ny > reach * reach:
+                    continue
+                square = (i % squares) * squares + j % squares
+                if fill:
+                    members[cursor[square]] = k
+                cursor[square] += 1
+                clearance[i % squares, j % squares] = 0.0
+    return cursor
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _clear(clearance, size):
+    """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
+    n = clearance.shape[0]
+    for sweep in range(2):
+        for a in range(2 * n):
+            i = a % n if sweep == 0 else (2 * n - 1 - a) % n
+            for b in range(2 * n):
+                j = b % n if sweep == 0 else (2 * n - 1 - b) % n
+                d = -1 if sweep == 0 else 1
+                best = min(clearance[(i + d) % n, j], clearance[i, (j + d) % n])
+                best = min(best, clearance[(i + d) % n, (j + d) % n])
+                best = min(best, clearance[(i + d) % n, (j - d) % n])
+                clearance[i, j] = min(clearance[i, j], best + size)
+
+
+def deal_cells(cells: CellParameters) -> tuple[NDArray[np.float64], float]:
+    """Every possible cloud of the layer (columns as in `_deal`) and the period in metres."""
+    wanted = int(math.ceil(2.2 * max(cells.range_m, MEASURED_M) / cells.size_m))
+    lattice = 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
+    dealt = np.empty((lattice * lattice * PER_CELL, 7))
+    _deal(cells, lattice, dealt)
+    return dealt, lattice * cells.size_m
+
+
+def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes, cover: float,
+                    outward_m: float) -> float:
+    """Level of growth at which the measured square is covered as asked (0 … 1).
+
+    `outward_m` is how far the skin carries a full-grown cloud's edge beyond its shape.
+    """
+    if cover <= 0.0:
+        return -9.0
+    hit = np.empty((RASTER, RASTER), dtype=np.bool_)
+    grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
+    low, high = -1.5, 4.5
+    for _ in range(15):
+        middle = 0.5 * (low + high)
+        share = _raster_cover(dealt, middle, period_m, shapes.half_width_m, shapes.footprints,
+                              grow, hit)
+        if share < cover:
+            low = middle
+        else:
+            high = middle
+    return high
+
+
+def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
+                level: float) -> Cells:
+    """The clouds present at a level of growth, indexed for the march."""
+    g = np.clip((level - dealt[:, 6]) / GROWTH_SPAN, 0.0, 1.0)
+    scale = np.where(g > 0.0, dealt[:, 2] * (0.16 + 0.84 * g**0.75), 0.0)
+    there = scale > 0.05
+    chosen, scale = dealt[there], scale[there]
+    instances = np.empty((len(chosen), 8), dtype=np.float32)
+    instances[:, :2] = chosen[:, :2]
+    instances[:, SCALE] = scale
+    instances[:, TURN_COS], instances[:, TURN_SIN] = chosen[:, 3], chosen[:, 4]
+    instances[:, SHAPE] = chosen[:, 5]
+    instances[:, REACH] = scale * shapes.half_width_m
+    instances[:, TOP] = scale * shapes.tops[chosen[:, 5].astype(int)] * shapes.squash
+    squares = max(int(round(period_m / (0.5 * size_m))), 6)
+    size = period_m / squares
+    starts = np.zeros(squares * squares, dtype=np.int32)
+    clearance = np.full((squares, squares), np.float32(period_m))
+    none = np.empty(0, dtype=np.int32)
+    counts = _index(instances, period_m, squares, starts, none, clearance, False)
+    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
+    members = np.empty(max(int(starts[-1]), 1), dtype=np.int32)
+    _index(instances, period_m, squares, starts[:-1].copy(), members, clearance, True)
+    _clear(clearance, size)
+    clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
+    clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size
+    return Cells(instances, starts, members, clearance, period_m, size)

@@ -1,0 +1,200 @@
+"""Shapes of single heaped clouds: signed distances on small grids, made of turrets.
+
+A layer of cumulus owns a few shapes in metres at full size; every cloud of the layer is one
+of them, turned, mirrored and scaled. A far cloud is then as well drawn as a near one.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.kernels import FAST
+from dovrek.core.noise import hash_unit
+
+SHAPES = 12
+BOX = 1.34  # half width of a shape's grid over its nominal radius
+SPHERES = 4000
+RANGE_VOXELS = 9.0  # distances are held to ± this many voxels
+FULL_GRID, SKETCH_GRID = 96, 52
+
+
+class ShapeParameters(NamedTuple):
+    """What a layer's shapes depend on."""
+
+    radius_m: float  # nominal radius of a full-grown cloud
+    height_m: float  # thickness of the layer
+    lobes: float
+    seed: int
+    grid: int  # voxels across
+
+
+class Shapes(NamedTuple):
+    """Shapes of a layer; distance = (value/127.5 − 1) · reach_m."""
+
+    distance: NDArray[np.uint8]  # (SHAPES, n, n, nz)
+    tops: NDArray[np.float64]  # (SHAPES,) height of each, metres before squash
+    footprints: NDArray[np.bool_]  # (SHAPES, n, n) columns that hold cloud
+    half_width_m: float
+    voxel_m: float
+    reach_m: float
+    floor_m: float  # height of the lowest voxel's centre
+    squash: float  # real heights are grid heights times this
+
+
+@njit(cache=True, fastmath=FAST)
+def _random(state):
+    state[0] += 1
+    return hash_unit(state[0], state[1], 17)
+
+
+@njit(cache=True, fastmath=FAST)
+def _turrets(radius, height, lobes, state, spheres):
+    """Fill `spheres` (x, y, z, r) of one cloud; returns how many."""
+    count = 0
+    vigour = 0.55 + 0.45 * _random(state)  # how high this cloud grows within the layer
+    top = height * vigour
+    turn = 2.0 * math.pi * _random(state)
+    ratio = 0.55 + 0.4 * _random(state)
+    ct, st = math.cos(turn), math.sin(turn)
+    turrets = 9 + int(7 * _random(state))
+    if height < 0.6 * radius:
+        turrets = int(turrets * min(3.0, 0.6 * radius / height))
+    for n in range(turrets):
+        q = 0.0 if n == 0 else math.sqrt((n - 0.5 * _random(state)) / turrets)
+        phi = 2.399963 * n + 0.9 * _random(state)
+        ex, ey = 0.86 * radius * q * math.cos(phi), 0.86 * radius * ratio * q * math.sin(phi)
+        x, y = ct * ex - st * ey, st * ex + ct * ey
+        reach = top * (1.0 - 0.72 * q * q) * (0.42 + 0.58 * _random(state))
+        if n == 0:
+            reach = top * 0.94
+        r0 = radius * (0.24 + 0.22 * _random(state)) * (1.12 - 0.48 * q)
+        r0 = max(min(r0, 0.52 * reach + 0.06 * radius), 0.10 * radius)
+        z = 0.12 * r0
+        while count < SPHERES - 60:
+            share = min(max(z / max(reach, 1.0), 0.0), 1.0)
+            r = r0 * (1.0 - 0.42 * share) * (0.74 + 0.5 * _random(state))
+            last = z + r >= reach
+            if last and z > 0.3 * r0:
+                r = max(min(r, reach - z + 0.25 * r), 0.4 * r)
+            spheres[count, 0], spheres[count, 1] = x, y
+            spheres[count, 2], spheres[count, 3] = z, r
+            count += 1
+            heads = 7 + int(5 * _random(state))
+            for _ in range(heads):
+                u = -0.25 + 1.25 * _random(state) ** 0.8
+                a = 2.0 * math.pi * _random(state)
+                s = math.sqrt(max(1.0 - u * u, 0.0))
+                rh = r * (0.22 + 0.26 * _random(state)) * (0.75 + 0.5 * lobes)
+                d = r * (0.78 + 0.18 * _random(state))
+                hx, hy, hz = x + d * s * math.cos(a), y + d * s * math.sin(a), z + d * u
+                spheres[count, 0], spheres[count, 1] = hx, hy
+                spheres[count, 2], spheres[count, 3] = hz, rh
+                count += 1
+                if rh > 0.30 * r and count < SPHERES - 60:
+                    for _ in range(3):
+                        u2 = -0.1 + 1.1 * _random(state)
+                        a2 = 2.0 * math.pi * _random(state)
+                        s2 = math.sqrt(max(1.0 - u2 * u2, 0.0))
+                        r2 = rh * (0.34 + 0.2 * _random(state))
+                        spheres[count, 0] = hx + 0.86 * rh * s2 * math.cos(a2)
+                        spheres[count, 1] = hy + 0.86 * rh * s2 * math.sin(a2)
+                        spheres[count, 2], spheres[count, 3] = hz + 0.86 * rh * u2, r2
+                        count += 1
+            if last:
+                break
+            z += 0.62 * r
+            x += 0.34 * r * (2.0 * _random(state) - 1.0) + 0.05 * r
+            y += 0.34 * r * (2.0 * _random(state) - 1.0)
+    # Hold everything inside the box and below the top: pull centres in, never cut.
+    for k in range(count):
+        r = spheres[k, 3]
+        d = math.hypot(spheres[k, 0], spheres[k, 1])
+        limit = radius * 1.22 - r
+        if d > limit:
+            pull = max(limit, 0.0) / d
+            spheres[k, 0] *= pull
+            spheres[k, 1] *= pull
+        if spheres[k, 2] + r > height:
+            spheres[k, 2] = height - r
+    return count
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out, footprint):
+    """Signed distance (metres, positive inside) of one cloud on its grid; returns its top."""
+    spheres = np.empty((SPHERES, 4))
+    state = np.array([1000 * index, seed + 7919])
+    count = _turrets(radius, height, lobes, state, spheres)
+    n, nz = out.shape[0], out.shape[2]
+    field = np.full((n, n, nz), -reach, dtype=np.float32)
+    top = 0.0
+    for k in range(count):
+        x, y, z, r = spheres[k, 0], spheres[k, 1], spheres[k, 2], spheres[k, 3]
+        if r < 0.8 * voxel:
+            continue
+        top = max(top, z + r)
+        grown = r + reach
+        i0 = max(int((x - grown + half_width) / voxel), 0)
+        i1 = min(int((x + grown + half_width) / voxel) + 1, n)
+        j0 = max(int((y - grown + half_width) / voxel), 0)
+        j1 = min(int((y + grown + half_width) / voxel) + 1, n)
+        k0 = max(int((z - grown - floor) / voxel), 0)
+        k1 = min(int((z + grown - floor) / voxel) + 2, nz)
+        blend = 0.16 * r
+        for i in range(i0, i1):
+            dx = (i + 0.5) * voxel - half_width - x
+            for j in range(j0, j1):
+                dy = (j + 0.5) * voxel - half_width - y
+                d2 = dx * dx + dy * dy
+                if d2 > grown * grown:
+                    continue
+                for c in range(k0, k1):
+                    dz = floor + c * voxel - z
+                    f = r - math.sqrt(d2 + dz * dz)
+                    if f < -reach:
+                        continue
+                    old = field[i, j, c]
+                    h = max(blend - abs(old - f), 0.0)
+                    field[i, j, c] = max(old, f) + h * h / (4.0 * blend)
+    for i in range(n):
+        for j in range(n):
+            covered = False
+            for c in range(nz):
+                v = min(max(field[i, j, c] / reach, -1.0), 1.0)
+                out[i, j, c] = np.uint8(127.5 + 127.5 * v)
+                if v > 0.0 and floor + c * voxel > 0.0:
+                    covered = True
+            footprint[i, j] = covered
+    return top
+
+
+def build_shapes(
+    parameters: ShapeParameters, run: Callable[[Callable[[int, int], None], int], None]
+) -> Shapes:
+    """The shapes of one layer; `run` spreads a function over index ranges."""
+    radius = parameters.radius_m
+    height = min(max(parameters.height_m, 0.22 * radius), 5.0 * radius)
+    squash = parameters.height_m / height
+    half_width = BOX * radius
+    voxel = 2.0 * half_width / parameters.grid
+    reach = RANGE_VOXELS * voxel
+    floor = -2.0 * voxel
+    nz = int(math.ceil((height - floor) / voxel)) + 3
+    distance = np.empty((SHAPES, parameters.grid, parameters.grid, nz), dtype=np.uint8)
+    footprints = np.empty((SHAPES, parameters.grid, parameters.grid), dtype=np.bool_)
+    tops = np.empty(SHAPES)
+
+    def piece(first: int, last: int) -> None:
+        for index in range(first, last):
+            tops[index] = _shape(radius, height, parameters.lobes, parameters.seed, index,
+                                 half_width, voxel, floor, reach, distance[index],
+                                 footprints[index])
+
+    run(piece, SHAPES)
+    return Shapes(distance, tops, footprints, half_width, voxel, reach, floor, squash)

@@ -1,0 +1,314 @@
+"""How dense the cloud is at a point: an approximate signed distance, then extinction.
+
+Every genus gives f (metres, positive inside, never more than the true distance outside, so
+that a ray may advance by it) and an extinction that rises from the edge. Coordinates are x east,
+y north, z above the layer's base, all in metres.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.cloud_cells import REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
+from dovrek.core.kernels import FAST, smoothstep
+from dovrek.core.noise import noise_at, noise_level, turned_noise
+
+CUMULUS, STRATUS, CIRRUS = 0, 1, 2
+
+# Rows of a layer's parameters.
+(KIND, BASE, THICK, SIGMA, EDGE, FRAY, LOBES, COMB, SIZE, WIND_X, WIND_Y, LEVEL, SHIFT_X, SHIFT_Y,
+ CLEAR_SHARE, CLEAR_SIZE, CLEAR_EDGE, CLEAR_X, CLEAR_Y, Z_LOW, Z_HIGH, STEP,
+ SHAPE_AT, SHAPE_N, SHAPE_NZ, SHAPE_HALF, SHAPE_VOXEL, SHAPE_REACH, SHAPE_FLOOR, SHAPE_SQUASH,
+ CELL_AT, START_AT, MEMBER_AT, CLEAR_AT, SQUARES, PERIOD,
+ GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0) = range(43)
+PARAMETERS = 43
+
+
+class Field(NamedTuple):
+    """Everything density needs, flat, for all layers of a scene."""
+
+    layers: NDArray[np.float64]  # (L, PARAMETERS)
+    billow: NDArray[np.uint8]
+    wisp: NDArray[np.uint8]
+    shapes: NDArray[np.uint8]
+    cells: NDArray[np.float32]  # (instances, 8)
+    starts: NDArray[np.int32]
+    members: NDArray[np.int32]
+    clearance: NDArray[np.float32]
+
+
+@njit(cache=True, fastmath=FAST)
+def _shape_distance(field, p, shape, u, v, w):
+    """Signed distance (metres at full size) in a shape's grid by trilinear look-up."""
+    n, nz = int(p[SHAPE_N]), int(p[SHAPE_NZ])
+    voxel = p[SHAPE_VOXEL]
+    a = (u + p[SHAPE_HALF]) / voxel - 0.5
+    b = (v + p[SHAPE_HALF]) / voxel - 0.5
+    c = (w - p[SHAPE_FLOOR]) / voxel
+    a = min(max(a, 0.0), n - 1.001)
+    b = min(max(b, 0.0), n - 1.001)
+    c = min(max(c, 0.0), nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    fa, fb, fc = a - i, b - j, c - k
+    at = int(p[SHAPE_AT]) + ((shape * n + i) * n + j) * nz + k
+    s = field.shapes
+    e00 = s[at] * (1 - fc) + s[at + 1] * fc
+    e01 = s[at + nz] * (1 - fc) + s[at + nz + 1] * fc
+    at += n * nz
+    e10 = s[at] * (1 - fc) + s[at + 1] * fc
+    e11 = s[at + nz] * (1 - fc) + s[at + nz + 1] * fc
+    value = (e00 * (1 - fb) + e01 * fb) * (1 - fa) + (e10 * (1 - fb) + e11 * fb) * fa
+    return (value * (1.0 / 127.5) - 1.0) * p[SHAPE_REACH]
+
+
+@njit(cache=True, fastmath=FAST)
+def _cumulus(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction among heaped clouds."""
+    period = p[PERIOD]
+    px = x - math.floor(x / period) * period
+    py = y - math.floor(y / period) * period
+    squares = int(p[SQUARES])
+    i = min(int(px / period * squares), squares - 1)
+    j = min(int(py / period * squares), squares - 1)
+    square = i * squares + j
+    first = field.starts[int(p[START_AT]) + square]
+    last = field.starts[int(p[START_AT]) + square + 1]
+    if first == last:
+        return -max(field.clearance[int(p[CLEAR_AT]) + square], 20.0), 0.0
+    squash = p[SHAPE_SQUASH]
+    vertical = min(squash, 1.0)
+    # The skin swells with the size of the cells; its amplitude bounds what it can change.
+    lump = 0.052 * min(p[SIZE], 3600.0) * (0.35 + 1.1 * p[LOBES])
+    best, own, down = -1e9, 1.0, 0.0
+    outside = -1e9
+    member_at = int(p[MEMBER_AT])
+    cell_at = int(p[CELL_AT])
+    for m in range(first, last):
+        cell = field.cells[cell_at + field.members[member_at + m]]
+        dx, dy = px - cell[X], py - cell[Y]
+        if dx > 0.5 * period:
+            dx -= period
+        elif dx < -0.5 * period:
+            dx += period
+        if dy > 0.5 * period:
+            dy -= period
+        elif dy < -0.5 * period:
+            dy += period
+        flat = math.sqrt(dx * dx + dy * dy) - cell[REACH]
+        high = z - cell[TOP] - 0.5 * lump
+        if flat > 0.0 or high > 0.0:
+            fo = -math.sqrt(max(flat, 0.0) ** 2 + max(high, 0.0) ** 2)
+            outside = max(outside, fo)
+            continue
+        scale = cell[SCALE]
+        u = (cell[TURN_COS] * dx + cell[TURN_SIN] * dy) / scale
+        v = (cell[TURN_COS] * dy - cell[TURN_SIN] * dx) / scale
+        f = _shape_distance(field, p, int(cell[SHAPE]), u, v, z / (scale * squash))
+        f *= scale * vertical
+        if f > best:
+            own = scale
+            down = (dx * p[WIND_X] + dy * p[WIND_Y]) / cell[REACH]
+        h = max(0.05 * p[SIZE] * scale - abs(best - f), 0.0)
+        best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
+    if best < -1e8:
+        return min(outside, -8.0), 0.0
+    amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0)
+    if best < -1.15 * amplitude:
+        return max(best + amplitude, outside), 0.0
+    f = best
+    # Fray: downwind, low and on small clouds the skin is torn instead of heaped.
+    fray = p[FRAY] * min(max(0.30 + 0.45 * down + 0.55 * (1.0 - own)
+                             + 0.35 * (1.0 - z / (0.35 * p[THICK] + 1.0)), 0.0), 1.4)
+    fray = min(fray, 1.0)
+    tile = 7.0 * amplitude + 40.0
+    frozen = z if z > 0.9 * amplitude else 0.9 * amplitude - 0.3 * (0.9 * amplitude - z)
+    n = turned_noise(field.billow, x, y, frozen, tile, noise_level(footprint, tile))
+    if fray > 0.15:
+        g = turned_noise(field.wisp, x, y, frozen, 1.3 * tile, noise_level(footprint, 1.3 * tile))
+        n = n * (1.0 - fray) + (1.15 * g - 0.18) * fray
+    keep = smoothstep(-0.9 * amplitude, 0.25 * amplitude, f)
+    f += amplitude * (n if n < 0.0 else n * keep) - 0.06 * amplitude
+    if detail > 0 and abs(f) < 0.8 * amplitude:
+        tile2 = 0.27 * tile
+        a2 = 0.36 * amplitude
+        level = noise_level(footprint, tile2)
+        n2 = turned_noise(field.billow, y, z, x, tile2, level)
+        if fray > 0.15:
+            n2 = n2 * (1.0 - fray) + fray * 1.2 * turned_noise(field.wisp, y, z, x, tile2, level)
+        if level >= 0:
+            keep = smoothstep(-0.9 * a2, 0.4 * a2, f)
+            f += a2 * (1.0 + 1.2 * fray) * (n2 if n2 < 0.0 else n2 * keep)
+            if detail > 1 and abs(f) < 0.9 * a2:
+                tile3 = 0.23 * tile2
+                a3 = 0.30 * a2
+                level = noise_level(footprint, tile3)
+                if level >= 0:
+                    n3 = turned_noise(field.billow, z, x, y, tile3, level)
+                    keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
+                    f += a3 * (1.0 + 1.6 * fray) * (n3 if n3 < 0.0 else n3 * keep)
+    ragged = 0.0
+    if z < 0.35 * p[THICK]:
+        ragged = (14.0 + 26.0 * p[FRAY]) * turned_noise(
+            field.wisp, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
+    f = min(f, z - ragged - 8.0)
+    if f <= 0.0:
+        return f - 0.5, 0.0
+    edge = p[EDGE] * (1.0 + 5.0 * fray * fray) + 0.5 * footprint
+    body = min(f / edge, 1.0) * (1.0 - 0.6 * fray * fray)
+    return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
+
+
+@njit(cache=True, fastmath=FAST)
+def _flat_noise(volume, x, y, tile, slice_, footprint):
+    """Two-dimensional noise: a slice through a volume, turned by a generic angle."""
+    s = 1.0 / tile
+    return noise_at(volume, s * (0.7986 * x + 0.6018 * y), s * (-0.6018 * x + 0.7986 * y), slice_,
+                    noise_level(footprint, tile))
+
+
+@njit(cache=True, fastmath=FAST)
+def _clearing(field, p, x, y, footprint):
+    """How far a point lies in a clearing: 0 outside, 1 in the middle."""
+    if p[CLEAR_SHARE] <= 0.0:
+        return 0.0
+    tile = 3.6 * p[CLEAR_SIZE]
+    n = _flat_noise(field.wisp, x + p[CLEAR_X], y + p[CLEAR_Y], tile, 0.13, footprint)
+    # Quantile of a bell of spread 0.4 by a logistic curve.
+    centre = 0.22 * math.log(max(1.0 - p[CLEAR_SHARE], 1e-3) / max(p[CLEAR_SHARE], 1e-3))
+    width = 0.02 + 0.35 * p[CLEAR_EDGE]
+    return smoothstep(centre - width, centre + width, n)
+
+
+@njit(cache=True, fastmath=FAST)
+def sheet_score(field, p, x, y, footprint):
+    """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
+    u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
+    v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
+    size = p[SIZE]
+    if int(p[KIND]) == STRATUS:
+        stretch = 1.0 + 2.5 * p[COMB]
+        s = _flat_noise(field.wisp, u / stretch, v, 7.3 * size, 0.37, footprint)
+        s += 0.45 * _flat_noise(field.wisp, v, u / stretch, 2.3 * size, 0.71, footprint)
+        s += 0.30 * p[FRAY] * _flat_noise(field.wisp, u, v, 0.55 * size, 0.19, footprint)
+    else:
+        stretch = 1.0 + 3.2 * p[COMB]
+        warp = 0.34 * size * _flat_noise(field.wisp, u, v, 13.0 * size, 0.53, footprint)
+        s = _flat_noise(field.wisp, u / stretch, v + warp, 6.1 * size, 0.11, footprint)
+        s += 0.55 * _flat_noise(field.wisp, v + warp, u / stretch, 17.0 * size, 0.83, footprint)
+        s += 0.35 * _flat_noise(field.wisp, u / (1.0 + 11.0 * p[COMB]), v + warp, 2.1 * size, 0.43,
+                                footprint)
+    return s - 3.0 * _clearing(field, p, x, y, footprint)
+
+
+@njit(cache=True, fastmath=FAST)
+def _stratus(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in a sheet with soft waves."""
+    thick = p[THICK]
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    size = p[SIZE]
+    d = (sheet_score(field, p, x, y, footprint) - p[LEVEL]) * 0.9 * size
+    if d < -0.35 * size:
+        return -min(-d * 0.25, 600.0), 0.0
+    n = _flat_noise(field.wisp, x + p[SHIFT_X], y + p[SHIFT_Y], 4.1 * size, 0.29, footprint)
+    m = _flat_noise(field.wisp, y - p[SHIFT_X], x + p[SHIFT_Y], 2.7 * size, 0.61, footprint)
+    thin = smoothstep(-0.1 * size, 0.5 * size, d)
+    top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
+    bottom = thick * max(0.10 + 0.22 * p[LOBES] * m, 0.0) * (2.0 - thin)
+    f = min(top - z, z - bottom)
+    f = min(f, d + 0.25 * thick)
+    lump = (0.10 + 0.22 * p[LOBES]) * thick
+    tile = 0.62 * size
+    f += lump * turned_noise(field.wisp, x + p[SHIFT_X], y, 1.6 * z, tile,
+                             noise_level(footprint, tile))
+    if detail > 0 and p[FRAY] > 0.0:
+        tile2 = 0.16 * size
+        f += 0.55 * lump * p[FRAY] * turned_noise(field.wisp, y, x, z, tile2,
+                                                   noise_level(footprint, tile2))
+    if f <= 0.0:
+        return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
+    edge = min(p[EDGE], 0.8 * thick)
+    return f, p[SIGMA] * min(f / edge, 1.0)
+
+
+@njit(cache=True, fastmath=FAST)
+def _cirrus(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in falling, combed streaks of ice."""
+    thick = p[THICK]
+    r = z / thick
+    if r < 0.0 or r > 1.0:
+        return -max(-z, z - thick) - 5.0, 0.0
+    # Ice falls through slower wind: lower parts lag upwind and hook sideways.
+    lag = (1.0 - r) * (1.0 - r)
+    fall = 3.4 * thick * lag * (0.3 + p[COMB])
+    hook = 0.35 * p[SIZE] * lag * (1.0 - r) * p[COMB]
+    xs = x + fall * p[WIND_X] - hook * p[WIND_Y]
+    ys = y + fall * p[WIND_Y] + hook * p[WIND_X]
+    score = sheet_score(field, p, xs, ys, footprint) - p[LEVEL]
+    if score < -0.06:
+        return -min(max((-score - 0.05) * 0.45 * p[SIZE], 40.0), 1500.0), 0.0
+    u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
+    v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
+    size = p[SIZE]
+    bend = 0.10 * size * _flat_noise(field.wisp, u, v, 5.2 * size, 0.91, footprint)
+    run = 1.0 + 14.0 * p[COMB]
+    fibre = noise_at(field.wisp, u / (run * 0.42 * size), (v + bend) / (0.42 * size),
+                     0.4 * r, noise_level(footprint, 0.42 * size))
+    fine = noise_at(field.wisp, u / (run * 0.143 * size) + 0.3, (v + 1.6 * bend) / (0.131 * size),
+                    0.9 * r + 0.5, noise_level(footprint, 0.131 * size))
+    soft = 0.05 + 0.5 * p[EDGE] / 500.0
+    body = smoothstep(-0.05, soft + 0.42, score)
+    texture = 1.0 + p[FRAY] * (1.5 * fibre + 0.8 * fine) - 0.55 * p[FRAY] * (1.0 - body)
+    profile = 4.0 * r * (1.0 - r)
+    sigma = p[SIGMA] * body * max(texture, 0.0) * profile * (0.4 + 0.6 * profile)
+    return 30.0, sigma
+
+
+@njit(cache=True, fastmath=FAST)
+def density(field, layer, x, y, z, footprint, detail):
+    """Distance (m) and extinction (1/m) of a layer at a point above its base.
+
+    `footprint` (m) is the width that is averaged over; `detail` 0 … 2 is how much fine skin
+    is worth the time.
+    """
+    p = field.layers[layer]
+    kind = int(p[KIND])
+    if kind == CUMULUS:
+        return _cumulus(field, p, x, y, z, footprint, detail)
+    if kind == STRATUS:
+        return _stratus(field, p, x, y, z, footprint, detail)
+    return _cirrus(field, p, x, y, z, footprint, detail)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def column_depths(field, layer, half_m, count, steps, i0, i1, out):
+    """Vertical optical depths on a count × count raster over ± half_m, rows i0 … i1."""
+    p = field.layers[layer]
+    low, high = p[Z_LOW], p[Z_HIGH]
+    dz = (high - low) / steps
+    pixel = 2.0 * half_m / count
+    for i in range(i0, i1):
+        for j in range(count):
+            x, y = -half_m + (i + 0.5) * pixel, -half_m + (j + 0.5) * pixel
+            total = 0.0
+            for k in range(steps):
+                _, sigma = density(field, layer, x, y, low + (k + 0.5) * dz, 0.0, 2)
+                total += sigma * dz
+            out[i, j] = total
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def sheet_scores(field, layer, half_m, count, out):
+    """Scores of a sheet on a raster (for its cover curve)."""
+    p = field.layers[layer]
+    pixel = 2.0 * half_m / count
+    for i in range(count):
+        for j in range(count):
+            out[i, j] = sheet_score(field, p, -half_m + (i + 0.5) * pixel,
+                                    -half_m + (j + 0.5) * pixel, 0.0)

@@ -1,0 +1,546 @@
+"""Light that cloud scatters many times: a diffusion solve on nested grids per layer.
+
+Each layer has camera-centred levels of N × N × NZ cells, each level three times as coarse as
+the one inside it. Per cell: optical depth toward the sun, mean radiance of scattered sunlight
+and its flux, and the share of its surroundings' light that comes from the sky above.
+
+Source: P1 (diffusion) approximation of the delta-scaled medium with Marshak boundaries
+(Joseph, Wiscombe & Weinman 1976; Case & Zweifel 1967).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.density import CUMULUS, STRATUS, density
+from dovrek.core.kernels import FAST
+from dovrek.core.noise import hash_unit
+from dovrek.core.phase import DRIFT, K_SCALED, K_TRANSPORT
+
+Array32 = NDArray[np.float32]
+Run = Callable[[Callable[[int, int], None], int], None]
+
+DEPTH, SUN_J, SKY_J, FLUX_X, FLUX_Y, FLUX_Z = range(6)
+CHANNELS = 6
+COARSER = 3.0
+RELAX = 1.5
+CELLS_FULL, CELLS_SKETCH = 128, 64
+LEVELS_MOST = 6
+
+
+class GridShape(NamedTuple):
+    """Size of a layer's grid."""
+
+    n: int
+    nz: int
+    levels: int
+    dx: float  # metres, innermost level
+    dz: float
+    z0: float  # bottom of the lowest cell above the layer's base
+
+
+def grid_shape(kind: int, size_m: float, thick_m: float, range_m: float, cells: int) -> GridShape:
+    """Cells fine enough for one cloud inside, levels out to the horizon of the layer."""
+    if kind == CUMULUS:
+        dx, nz = min(max(size_m / 24.0, 25.0), 250.0), int(min(max(thick_m / 45.0, 12), 34))
+    elif kind == STRATUS:
+        dx, nz = min(max(size_m / 12.0, 60.0), 500.0), 14
+    else:
+        dx, nz = min(max(size_m / 13.0, 120.0), 900.0), 10
+    levels = 1
+    while levels < LEVELS_MOST and 0.5 * cells * dx * COARSER ** (levels - 1) < range_m:
+        levels += 1
+    dz = thick_m * 1.06 / (nz - 2)
+    return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
+    """Mean extinction of cells for rows i0 … i1 of a level."""
+    dx = shape.dx * COARSER**level
+    n, nz, dz = shape.n, shape.nz, shape.dz
+    half = 0.5 * math.sqrt(2.0 * dx * dx + dz * dz)
+    samples = 6 if level == 0 else 9
+    for i in range(i0, i1):
+        if cancel[0] != 0:
+            return
+        for j in range(n):
+            x, y = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx
+            for k in range(nz):
+                z = shape.z0 + (k + 0.5) * dz
+                f, sigma = density(field, layer, x, y, z, 0.35 * dx, 0)
+                if f < -half:
+                    out[i, j, k] = 0.0
+                    continue
+                total = sigma
+                for s in range(1, samples):
+                    u = (s * 0.7548776662 + hash_unit(i, j, k)) % 1.0 - 0.5
+                    v = (s * 0.5698402910 + hash_unit(j, k, i)) % 1.0 - 0.5
+                    w = (s * 0.4301597090 + hash_unit(k, i, j)) % 1.0 - 0.5
+                    total += density(field, layer, x + u * dx, y + v * dx, z + w * dz,
+                                     0.35 * dx, 0)[1]
+                out[i, j, k] = total / samples
+
+
+@njit(cache=True, fastmath=FAST)
+def _level_of(shape_n, dx, levels, x, y, inset):
+    """Finest level that holds a point, `inset` cells from its edge."""
+    reach = max(abs(x), abs(y))
+    half = (0.5 * shape_n - inset) * dx
+    level = 0
+    while level < levels - 1 and reach > half:
+        half *= COARSER
+        level += 1
+    return level
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _depth_at(depth, shape, level, x, y, z):
+    """Trilinear optical depth at a point of one level (clamped at its edges)."""
+    dx = shape.dx * COARSER**level
+    n, nz = shape.n, shape.nz
+    a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
+    b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
+    c = min(max((z - shape.z0) / shape.dz - 0.5, 0.0), nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    fa, fb, fc = a - i, b - j, c - k
+    g = depth[level]
+    low = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+           + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
+    high = ((g[i, j, k + 1] * (1 - fb) + g[i, j + 1, k + 1] * fb) * (1 - fa)
+            + (g[i + 1, j, k + 1] * (1 - fb) + g[i + 1, j + 1, k + 1] * fb) * fa)
+    return low * (1 - fc) + high * fc
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
+    """Optical depth from every cell centre to the sun, plane by plane, coarse level first."""
+    n, nz = shape.n, shape.nz
+    for level in range(shape.levels - 1, -1, -1):
+        dx = shape.dx * COARSER**level
+        dz = shape.dz
+        ax, ay, az = abs(sx) / dx, abs(sy) / dx, abs(sz) / dz
+        axis = 2
+        if ax >= ay and ax >= az:
+            axis = 0
+        elif ay >= az:
+            axis = 1
+        planes = nz if axis == 2 else n
+        rows = n
+        columns = n if axis == 2 else nz
+        toward = sz if axis == 2 else (sx if axis == 0 else sy)
+        step = 1 if toward > 0 else -1
+        scale = 1.0 / max(ax, max(ay, az))
+        ox, oy, oz = sx * scale / dx, sy * scale / dx, sz * scale / dz  # cells to the next plane
+        path = scale
+        s, d = sigma[level], depth[level]
+        for q in range(planes):
+            if cancel[0] != 0:
+                return
+            plane = planes - 1 - q if step > 0 else q
+            for row in range(rows):
+                for column in range(columns):
+                    if axis == 2:
+                        i, j, k = row, column, plane
+                    elif axis == 0:
+                        i, j, k = plane, row, column
+                    else:
+                        i, j, k = row, plane, column
+                    a, b, c = i + ox, j + oy, k + oz
+                    own = s[i, j, k]
+                    if c > nz - 0.5 or c < -0.5:
+                        d[i, j, k] = 0.5 * own * path
+                        continue
+                    if a < 0.0 or b < 0.0 or a > n - 1.0 or b > n - 1.0:
+                        x, y = (a + 0.5 - 0.5 * n) * dx, (b + 0.5 - 0.5 * n) * dx
+                        z = shape.z0 + (c + 0.5) * dz
+                        upstream = 0.0
+                        if level < shape.levels - 1:
+                            upstream = _depth_at(depth, shape, level + 1, x, y, z)
+                        d[i, j, k] = upstream + own * path
+                        continue
+                    i2 = min(int(a), n - 2)
+                    j2 = min(int(b), n - 2)
+                    k2 = min(int(max(c, 0.0)), nz - 2)
+                    fa, fb, fc = a - i2, b - j2, min(max(c - k2, 0.0), 1.0)
+                    upstream, beyond = 0.0, 0.0
+                    for e in range(2):
+                        we = fa if e else 1.0 - fa
+                        if we < 1e-6:
+                            continue
+                        for g in range(2):
+                            wg = we * (fb if g else 1.0 - fb)
+                            if wg < 1e-6:
+                                continue
+                            for h in range(2):
+                                w = wg * (fc if h else 1.0 - fc)
+                                if w < 1e-6:
+                                    continue
+                                upstream += w * d[i2 + e, j2 + g, k2 + h]
+                                beyond += w * s[i2 + e, j2 + g, k2 + h]
+                    d[i, j, k] = upstream + 0.5 * (own + beyond) * path
+
+
+@njit(cache=True, fastmath=FAST)
+def stored(light, p_at, n, nz, level, i, j, k):
+    """Index of a cell's channels in the flat store."""
+    return p_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
+                     radius, i0, i1, depth):
+    """Add an upper layer's optical depth to cells of a lower layer along curved sun paths."""
+    dx = own_shape.dx * COARSER**level
+    n = own_shape.n
+    target = upper_base + 0.5 * upper.dz
+    for i in range(i0, i1):
+        for j in range(n):
+            x, y = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx
+            # The sun stands lower (higher) for cells on the side away from (toward) it.
+            slope = sz + (x * sx + y * sy) / radius
+            for k in range(own_shape.nz):
+                h = own_base + own_shape.z0 + (k + 0.5) * own_shape.dz
+                rise = target - h
+                if rise <= 0.0:
+                    at = h - upper_base
+                    if at < upper.nz * upper.dz + upper.z0:
+                        lv = _level_of(upper.n, upper.dx, upper.levels, x, y, 2)
+                        depth[level, i, j, k] += _depth_at(upper_depth, upper, lv, x, y, at)
+                    continue
+                bend = slope * slope + 2.0 * rise / radius
+                t = radius * (math.sqrt(bend) - slope) if slope < 0.2 else rise / slope
+                px, py = x + t * sx, y + t * sy
+                reach = 0.5 * upper.n * upper.dx * COARSER ** (upper.levels - 1)
+                if abs(px) > reach or abs(py) > reach:
+                    continue
+                lv = _level_of(upper.n, upper.dx, upper.levels, px, py, 2)
+                depth[level, i, j, k] += _depth_at(upper_depth, upper, lv, px, py,
+                                                   target - upper_base)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _couple(sigma, dx, dz, floor, cx, cy, cz, free):
+    """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
+
+    `free` holds six losses a cell: −x, +x, −y, +y, −z, +z.
+    """
+    n, nz = sigma.shape[0], sigma.shape[2]
+    k_t = K_TRANSPORT
+    for i in range(n):
+        for j in range(n):
+            for k in range(nz):
+                own = sigma[i, j, k]
+                free[i, j, k, :] = 0.0
+                cx[i, j, k] = 0.0
+                cy[i, j, k] = 0.0
+                cz[i, j, k] = 0.0
+                if own <= floor:
+                    continue
+                xm = sigma[i - 1, j, k] if i > 0 else own
+                xp = sigma[i + 1, j, k] if i < n - 1 else own
+                ym = sigma[i, j - 1, k] if j > 0 else own
+                yp = sigma[i, j + 1, k] if j < n - 1 else own
+                zm = sigma[i, j, k - 1] if k > 0 else 0.0
+                zp = sigma[i, j, k + 1] if k < nz - 1 else 0.0
+                gx, gy, gz = (xp - xm) / dx, (yp - ym) / dx, (zp - zm) / dz
+                norm = math.sqrt(gx * gx + gy * gy + gz * gz) + 1e-12
+                nx, ny, nz_ = abs(gx) / norm, abs(gy) / norm, abs(gz) / norm
+                gxy = 1.0 / (1.5 * dx * k_t * own + 2.0) / dx
+                gzz = 1.0 / (1.5 * dz * k_t * own + 2.0) / dz
+                if i < n - 1:
+                    if xp > floor:
+                        cx[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + xp)) / dx
+                    else:
+                        free[i, j, k, 1] = gxy * nx
+                if i > 0 and xm <= floor:
+                    free[i, j, k, 0] = gxy * nx
+                if j < n - 1:
+                    if yp > floor:
+                        cy[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + yp)) / dx
+                    else:
+                        free[i, j, k, 3] = gxy * ny
+                if j > 0 and ym <= floor:
+                    free[i, j, k, 2] = gxy * ny
+                if zp > floor:
+                    cz[i, j, k] = 1.0 / (1.5 * dz * k_t * (own + zp)) / dz
+                else:
+                    free[i, j, k, 5] = gzz * max(nz_, 0.05)
+                if zm <= floor:
+                    free[i, j, k, 4] = gzz * max(nz_, 0.05)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _relax(sigma, floor, cx, cy, cz, free, source, j_field, sweeps, cancel):
+    """Red–black over columns with a tridiagonal solve up each column, over-relaxed."""
+    n, nz = sigma.shape[0], sigma.shape[2]
+    diagonal, right, upper = np.empty(nz), np.empty(nz), np.empty(nz)
+    busy = np.zeros((n, n), dtype=np.bool_)
+    for i in range(n):
+        for j in range(n):
+            for k in range(nz):
+                if sigma[i, j, k] > floor:
+                    busy[i, j] = True
+                    break
+    for sweep in range(2 * sweeps):
+        for i in range(n):
+            if cancel[0] != 0:
+                return
+            for j in range((i + sweep) % 2, n, 2):
+                if not busy[i, j]:
+                    continue
+                for k in range(nz):
+                    if sigma[i, j, k] <= floor:
+                        diagonal[k], right[k], upper[k] = 1.0, j_field[i, j, k], 0.0
+                        continue
+                    total = 0.0
+                    for m in range(6):
+                        total += free[i, j, k, m]
+                    r = source[i, j, k]
+                    c = cx[i, j, k]
+                    if c > 0.0:
+                        total += c
+                        r += c * j_field[i + 1, j, k]
+                    if i > 0:
+                        c = cx[i - 1, j, k]
+                        total += c
+                        r += c * j_field[i - 1, j, k]
+                    c = cy[i, j, k]
+                    if c > 0.0:
+                        total += c
+                        r += c * j_field[i, j + 1, k]
+                    if j > 0:
+                        c = cy[i, j - 1, k]
+                        total += c
+                        r += c * j_field[i, j - 1, k]
+                    total += cz[i, j, k] + (cz[i, j, k - 1] if k > 0 else 0.0)
+                    diagonal[k], right[k] = total + 1e-9, r
+                    upper[k] = -cz[i, j, k]
+                for k in range(1, nz):
+                    lower = -cz[i, j, k - 1] if sigma[i, j, k] > floor else 0.0
+                    if lower == 0.0:
+                        continue
+                    f = lower / diagonal[k - 1]
+                    diagonal[k] -= f * upper[k - 1]
+                    right[k] -= f * right[k - 1]
+                above = 0.0
+                for k in range(nz - 1, -1, -1):
+                    value = (right[k] - upper[k] * above) / diagonal[k]
+                    above = value
+                    if sigma[i, j, k] > floor:
+                        j_field[i, j, k] += RELAX * (value - j_field[i, j, k])
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
+    """First-scattered light and the divergence of the beam's forward drift."""
+    n, nz = sigma.shape[0], sigma.shape[2]
+    l = min(dx / max(abs(sx), 1e-6), dx / max(abs(sy), 1e-6), dz / max(abs(sz), 1e-6))
+    per4pi = 1.0 / (4.0 * math.pi)
+    for i in range(n):
+        for j in range(n):
+            for k in range(nz):
+                own = sigma[i, j, k]
+                x2 = K_SCALED * own * l
+                entry = max(depth[i, j, k] - 0.5 * own * l, 0.0)
+                mean = (1.0 - math.exp(-x2)) / x2 if x2 > 1e-4 else 1.0 - 0.5 * x2
+                beam[i, j, k] = per4pi * math.exp(-K_SCALED * entry) * mean
+    for i in range(n):
+        for j in range(n):
+            for k in range(nz):
+                own = sigma[i, j, k]
+                if own <= floor:
+                    source[i, j, k] = 0.0
+                    continue
+                e = beam[i, j, k]
+                s = K_SCALED * own * e
+                # Drift flux is −D E' s: outflow through a face with normal n is −D E' (s·n).
+                rx = 1.5 * dx * K_TRANSPORT * own
+                rz = 1.5 * dz * K_TRANSPORT * own
+                fx, fz = rx / (rx + 2.0), rz / (rz + 2.0)
+                ep = 0.5 * (e + beam[i + 1, j, k]) if cx[i, j, k] > 0.0 else e * fx
+                em = 0.5 * (e + beam[i - 1, j, k]) if i > 0 and cx[i - 1, j, k] > 0.0 else e * fx
+                s += DRIFT * sx * (ep - em) / dx
+                ep = 0.5 * (e + beam[i, j + 1, k]) if cy[i, j, k] > 0.0 else e * fx
+                em = 0.5 * (e + beam[i, j - 1, k]) if j > 0 and cy[i, j - 1, k] > 0.0 else e * fx
+                s += DRIFT * sy * (ep - em) / dx
+                ep = 0.5 * (e + beam[i, j, k + 1]) if cz[i, j, k] > 0.0 else e * fz
+                em = 0.5 * (e + beam[i, j, k - 1]) if k > 0 and cz[i, j, k - 1] > 0.0 else e * fz
+                s += DRIFT * sz * (ep - em) / dz
+                source[i, j, k] = s
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _sky_source(sigma, floor, dz, free, source):
+    """Light of a unit sky through free faces: 1 from above, ½ from the sides, 0 from below."""
+    n, nz = sigma.shape[0], sigma.shape[2]
+    for i in range(n):
+        for j in range(n):
+            up = 0.0
+            for k in range(nz - 1, -1, -1):
+                own = sigma[i, j, k]
+                source[i, j, k] = 0.0
+                if own > floor:
+                    fr = free[i, j, k]
+                    outside = fr[5] + 0.5 * (fr[0] + fr[1] + fr[2] + fr[3])
+                    source[i, j, k] = outside / (1.0 + 0.1 * up)
+                up += own * dz
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
+    """Flux of scattered sunlight at cell centres: the mean of what crosses opposite faces."""
+    n, nz = sigma.shape[0], sigma.shape[2]
+    for i in range(n):
+        for j in range(n):
+            for k in range(nz):
+                own = sigma[i, j, k]
+                if own <= floor:
+                    continue
+                jc = j_field[i, j, k]
+                fr = free[i, j, k]
+                out = fr[1] * jc if cx[i, j, k] == 0.0 else (
+                    cx[i, j, k] * (jc - j_field[i + 1, j, k]))
+                into = -fr[0] * jc if i == 0 or cx[i - 1, j, k] == 0.0 else (
+                    cx[i - 1, j, k] * (j_field[i - 1, j, k] - jc))
+                fx = 0.5 * (out + into) * dx - DRIFT * beam[i, j, k] * sx
+                out = fr[3] * jc if cy[i, j, k] == 0.0 else (
+                    cy[i, j, k] * (jc - j_field[i, j + 1, k]))
+                into = -fr[2] * jc if j == 0 or cy[i, j - 1, k] == 0.0 else (
+                    cy[i, j - 1, k] * (j_field[i, j - 1, k] - jc))
+                fy = 0.5 * (out + into) * dx - DRIFT * beam[i, j, k] * sy
+                out = fr[5] * jc if cz[i, j, k] == 0.0 else (
+                    cz[i, j, k] * (jc - j_field[i, j, k + 1]))
+                into = -fr[4] * jc if k == 0 or cz[i, j, k - 1] == 0.0 else (
+                    cz[i, j, k - 1] * (j_field[i, j, k - 1] - jc))
+                fz = 0.5 * (out + into) * dz - DRIFT * beam[i, j, k] * sz
+                size = math.sqrt(fx * fx + fy * fy + fz * fz)
+                if size > jc > 0.0:
+                    shrink = jc / size
+                    fx, fy, fz = fx * shrink, fy * shrink, fz * shrink
+                flux[i, j, k, 0] = fx
+                flux[i, j, k, 1] = fy
+                flux[i, j, k, 2] = fz
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _start_from(coarse, fine, ratio):
+    """First guess of a level from the coarser one around it."""
+    n, nz = fine.shape[0], fine.shape[2]
+    for i in range(n):
+        a = int((i + 0.5 - 0.5 * n) / ratio + 0.5 * n)
+        for j in range(n):
+            b = int((j + 0.5 - 0.5 * n) / ratio + 0.5 * n)
+            for k in range(nz):
+                fine[i, j, k] = coarse[a, b, k]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _extend(values, known):
+    """Carry values two cells into clear air, so that interpolation at edges stays bright."""
+    n, nz, channels = values.shape[0], values.shape[2], values.shape[3]
+    for _ in range(2):
+        new = known.copy()
+        for i in range(n):
+            for j in range(n):
+                for k in range(nz):
+                    if known[i, j, k]:
+                        continue
+                    count = 0
+                    for m in range(6):
+                        a = i + (1 if m == 0 else (-1 if m == 1 else 0))
+                        b = j + (1 if m == 2 else (-1 if m == 3 else 0))
+                        c = k + (1 if m == 4 else (-1 if m == 5 else 0))
+                        if (0 <= a < n and 0 <= b < n and 0 <= c < nz and known[a, b, c]):
+                            if count == 0:
+                                for q in range(channels):
+                                    values[i, j, k, q] = 0.0
+                            for q in range(channels):
+                                values[i, j, k, q] += values[a, b, c, q]
+                            count += 1
+                    if count:
+                        for q in range(channels):
+                            values[i, j, k, q] /= count
+                        new[i, j, k] = True
+        known[:] = new
+
+
+def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
+              cancel: NDArray[np.uint8]) -> Array32:
+    """Share of unit sky light in every cell, (levels, n, n, nz); depends on density alone."""
+    out = np.zeros(sigma.shape, dtype=np.float32)
+    floor = _floor(sigma)
+    for level in range(shape.levels - 1, -1, -1):
+        dx = shape.dx * COARSER**level
+        work = _Couplings(sigma[level], dx, shape.dz, floor)
+        source = np.empty(sigma[level].shape, dtype=np.float32)
+        _sky_source(sigma[level], floor, shape.dz, work.free, source)
+        first = level == shape.levels - 1
+        if not first:
+            _start_from(out[level + 1], out[level], COARSER)
+        else:
+            out[level] = 0.5
+        work.relax(source, out[level], sweeps[0] if first else sweeps[1], cancel)
+        values = out[level][..., None].copy()
+        _extend(values, sigma[level] > floor)
+        out[level] = values[..., 0]
+    return out
+
+
+def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float, float, float],
+              sweeps: tuple[int, int], cancel: NDArray[np.uint8]) -> Array32:
+    """Mean radiance and flux of scattered sunlight, (levels, n, n, nz, 4), unit irradiance."""
+    out = np.zeros((*sigma.shape, 4), dtype=np.float32)
+    floor = _floor(sigma)
+    before = np.zeros(sigma.shape[1:], dtype=np.float32)
+    sx, sy, sz = sun
+    for level in range(shape.levels - 1, -1, -1):
+        dx = shape.dx * COARSER**level
+        work = _Couplings(sigma[level], dx, shape.dz, floor)
+        beam = np.empty(sigma[level].shape, dtype=np.float32)
+        source = np.empty_like(beam)
+        _sun_source(sigma[level], depth[level], floor, dx, shape.dz, sx, sy, sz, *work.faces,
+                    work.free, beam, source)
+        field = np.zeros_like(beam)
+        first = level == shape.levels - 1
+        if first:
+            field[:] = beam
+        else:
+            _start_from(before, field, COARSER)
+        work.relax(source, field, sweeps[0] if first else sweeps[1], cancel)
+        np.maximum(field, 0.0, out=field)
+        flux = np.zeros((*field.shape, 3), dtype=np.float32)
+        _flux(sigma[level], floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free, beam, field,
+              flux)
+        before = field.copy()
+        out[level, ..., 0] = field
+        out[level, ..., 1:] = flux
+        _extend(out[level], sigma[level] > floor)
+        if cancel[0]:
+            break
+    return out
+
+
+def _floor(sigma: Array32) -> float:
+    """Extinction below which a cell counts as clear air."""
+    return 2e-3 * float(sigma.max()) + 1e-9
+
+
+class _Couplings:
+    """Face couplings of one level, shared by the sun's and the sky's solve."""
+
+    def __init__(self, sigma: Array32, dx: float, dz: float, floor: float) -> None:
+        self.sigma, self.floor = sigma, floor
+        self.faces = tuple(np.empty(sigma.shape, dtype=np.float32) for _ in range(3))
+        self.free = np.empty((*sigma.shape, 6), dtype=np.float32)
+        _couple(sigma, dx, dz, floor, *self.faces, self.free)
+
+    def relax(self, source: Array32, field: Array32, sweeps: int,
+              cancel: NDArray[np.uint8]) -> None:
+        _relax(self.sigma, self.floor, *self.faces, self.free, source, field, sweeps, cancel)

@@ -1,0 +1,459 @@
+"""The march: light along one line of sight through air and clouds.
+
+A frozen scene of arrays goes in, XYZ radiance per pixel comes out (absolute, cd/m²).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.density import (
+    BASE,
+    CIRRUS,
+    CUMULUS,
+    GRID_AT,
+    GRID_DX,
+    GRID_DZ,
+    GRID_LEVELS,
+    GRID_N,
+    GRID_NZ,
+    GRID_Z0,
+    KIND,
+    STEP,
+    Z_HIGH,
+    Z_LOW,
+    Field,
+    density,
+)
+from dovrek.core.kernels import FAST
+from dovrek.core.light_grid import CHANNELS, COARSER
+from dovrek.core.noise import hash_unit
+from dovrek.core.phase import G_SCALED, K_SCALED, Beam, beam_at, beam_row
+from dovrek.core.sky_view import SkyView, air_between, sky_radiance
+
+LIGHT_HEIGHTS, LIGHT_SUNS = 41, 49
+LIGHT_TOP_M, LIGHT_SPAN_RAD = 20_000.0, math.radians(5.0)
+OPAQUE = 0.04
+# Taps toward the sun: distance of each and the length it stands for, metres at 1500 m cells.
+TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
+TAPS_END = 120.0
+STEPS_LIMIT = 4000
+
+# Channels of a rendered sample.
+RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
+OUT = 5
+
+
+class Scene(NamedTuple):
+    """All that rays meet; immutable while they march."""
+
+    field: Field
+    beam: Beam
+    clear: SkyView
+    light: NDArray[np.float32]  # flat light grids of all layers
+    sunlight: NDArray[np.float64]  # (41, 49, 3) XYZ irradiance by height and sun elevation offset
+    ambient: NDArray[np.float64]  # (L, 2, 3) XYZ radiance from above and below
+    ground: NDArray[np.float64]  # (2, 3) ground radiance from the sun's and from the sky's light
+    sun: NDArray[np.float64]  # (3,) unit vector (true place)
+    sun_disc: NDArray[np.float64]  # elevation, azimuth (apparent), radius, flattening
+    sun_radiance: NDArray[np.float64]  # (3,) mean XYZ radiance of the disc behind the air
+    radius: float  # planet at the ground, m
+    height: float  # camera above the ground, m
+
+
+class Lens(NamedTuple):
+    """From pixels to directions."""
+
+    projection: int  # 0 rectilinear, 1 equirectangular
+    forward: NDArray[np.float64]
+    right: NDArray[np.float64]
+    up: NDArray[np.float64]
+    half_width: float  # tangent of half the angle of view
+    half_height: float
+    centre: float  # azimuth of a dome's middle column, radians
+
+
+class Marching(NamedTuple):
+    """How finely to march."""
+
+    step: float  # factor on all steps
+    detail: int
+    sun_disc: bool
+    ground: bool
+
+
+@njit(cache=True, fastmath=FAST)
+def _grid_lookup(light, p, x, y, z, dither, out):
+    """Six light channels at a point by trilinear look-up; levels change dithered."""
+    n, nz, levels = int(p[GRID_N]), int(p[GRID_NZ]), int(p[GRID_LEVELS])
+    dx = p[GRID_DX]
+    reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
+    half = (0.5 * n - 2.0) * dx
+    level = 0
+    while level < levels - 1 and reach > half:
+        half *= COARSER
+        dx *= COARSER
+        level += 1
+    a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
+    b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
+    c = min(max((z - p[GRID_Z0]) / p[GRID_DZ] - 0.5, 0.0), nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    fa, fb, fc = a - i, b - j, c - k
+    at = int(p[GRID_AT]) + (((level * n + i) * n + j) * nz + k) * CHANNELS
+    dj, di = nz * CHANNELS, n * nz * CHANNELS
+    w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
+    w10, w11 = fa * (1 - fb), fa * fb
+    for q in range(CHANNELS):
+        low = (w00 * light[at + q] + w01 * light[at + dj + q]
+               + w10 * light[at + di + q] + w11 * light[at + di + dj + q])
+        m = at + CHANNELS
+        high = (w00 * light[m + q] + w01 * light[m + dj + q]
+                + w10 * light[m + di + q] + w11 * light[m + di + dj + q])
+        out[q] = low * (1 - fc) + high * fc
+
+
+@njit(cache=True, fastmath=FAST)
+def _sunlight_at(scene, x, y, h, out):
+    """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
+    u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
+    offset = (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
+    v = (min(max(offset / LIGHT_SPAN_RAD, -1.0), 1.0) + 1.0) * 0.5 * (LIGHT_SUNS - 1)
+    i, j = min(int(u), LIGHT_HEIGHTS - 2), min(int(v), LIGHT_SUNS - 2)
+    fi, fj = u - i, v - j
+    t = scene.sunlight
+    for c in range(3):
+        out[c] = ((t[i, j, c] * (1 - fj) + t[i, j + 1, c] * fj) * (1 - fi)
+                  + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
+
+
+@njit(cache=True, fastmath=FAST)
+def _shell(radius, height, dz, shell, out):
+    """Distances at which a ray meets a sphere of height `shell`; False when it misses."""
+    r0, r1 = radius + height, radius + shell
+    b = r0 * dz
+    disc = b * b - (r0 - r1) * (r0 + r1)
+    if disc <= 0.0:
+        return False
+    root = math.sqrt(disc)
+    out[0], out[1] = -b - root, -b + root
+    return True
+
+
+@njit(cache=True, fastmath=FAST)
+def ground_distance(radius, height, dz):
+    """Distance to the ground along a ray; −1 when it never meets it."""
+    if dz >= 0.0:
+        return -1.0
+    r0 = radius + height
+    disc = r0 * r0 * dz * dz - height * (2.0 * radius + height)
+    if disc <= 0.0:
+        return -1.0
+    return -r0 * dz - math.sqrt(disc)
+
+
+@njit(cache=True, fastmath=FAST)
+def _ground_light(scene, x, y, out, six):
+    """Radiance of the ground at a place, with the shadow clouds cast on it."""
+    depth = 0.0
+    sz = scene.sun[2]
+    if sz > 0.01:
+        for l in range(scene.field.layers.shape[0]):
+            p = scene.field.layers[l]
+            rise = p[BASE] + p[GRID_Z0] + 0.7 * p[GRID_DZ]
+            t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
+            _grid_lookup(scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1],
+                         p[GRID_Z0] + 0.7 * p[GRID_DZ], 0.0, six)
+            # Each grid already counts the layers above its own.
+            depth = max(depth, six[0])
+    pass_sun = math.exp(-K_SCALED * depth)
+    for c in range(3):
+        out[c] = scene.ground[0, c] * pass_sun + scene.ground[1, c]
+
+
+@njit(cache=True, fastmath=FAST)
+def _sun_disc(scene, elevation, azimuth, pixel):
+    """Share of the disc's mean radiance seen in a direction: limb darkening, soft by a pixel.
+
+    Source of the darkening: Neckel & Labs 1994 at 550 nm as I/I0 = 0.3 + 0.93 µ − 0.23 µ².
+    """
+    e0, a0, radius, flat = (scene.sun_disc[0], scene.sun_disc[1], scene.sun_disc[2],
+                            scene.sun_disc[3])
+    turn = (azimuth - a0 + math.pi) % (2.0 * math.pi) - math.pi
+    dx = turn * math.cos(e0)
+    dy = (elevation - e0) / flat
+    d = math.sqrt(dx * dx + dy * dy)
+    soft = max(pixel, 1e-5)
+    edge = min(max((radius - d) / soft + 0.5, 0.0), 1.0)
+    if edge <= 0.0:
+        return 0.0
+    mu = math.sqrt(max(1.0 - min(d / radius, 1.0) ** 2, 0.0))
+    return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
+    """Light along one ray from the camera.
+
+    (dx, dy, dz) is a unit vector (east, north, up), `pixel_rad` the angle of a pixel, `random`
+    0 … 1 shifts the samples. `out`: XYZ, alpha of everything before the sky, distance (m) of
+    the first half of the cloud (0: none). `work` is scratch of 512 numbers.
+    """
+    field = scene.field
+    count = field.layers.shape[0]
+    starts, ends, owner = work[0:64], work[64:128], work[128:192]
+    cuts = work[192:330]
+    six = work[330:336]
+    sun_xyz = work[336:339]
+    scatter, passed = work[339:342], work[342:345]
+    wi, wj = work[345:349], work[349:353]
+    hits = work[353:355]
+    total = work[355:358]
+    batch = work[358:361]
+    seen = work[361:364]
+    mark_f, mark_s = work[370:386], work[390:406]
+
+    elevation = math.asin(min(max(dz, -1.0), 1.0))
+    azimuth = math.atan2(dx, dy)
+    cosine = min(max(dx * scene.sun[0] + dy * scene.sun[1] + dz * scene.sun[2], -1.0), 1.0)
+    row = beam_row(math.acos(cosine))
+    ground_t = ground_distance(scene.radius, scene.height, dz)
+    limit = ground_t if ground_t > 0.0 else 1e9
+
+    # Where the ray is inside the shell of each layer.
+    spans, n_cuts = 0, 0
+    for l in range(count):
+        p = field.layers[l]
+        low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
+        if not _shell(scene.radius, scene.height, dz, high, hits):
+            continue
+        a, b = max(hits[0], 0.0), min(hits[1], limit)
+        if b <= a:
+            continue
+        inner = _shell(scene.radius, scene.height, dz, low, hits)
+        parts = 1
+        a2, b2 = 0.0, 0.0
+        if inner and hits[1] > 0.0:
+            if hits[0] <= a:
+                a = max(a, hits[1])
+            else:
+                a2, b2 = max(hits[1], a), b
+                b = min(b, hits[0])
+                parts = 2
+        for part in range(parts):
+            if part == 1:
+                a, b = a2, b2
+            if b - a > 0.5 and spans < 64:
+                starts[spans], ends[spans], owner[spans] = a, min(b, scene.clear.air_far_m), l
+                cuts[n_cuts], cuts[n_cuts + 1] = starts[spans], ends[spans]
+                n_cuts += 2
+                spans += 1
+    for i in range(1, n_cuts):  # insertion sort
+        v = cuts[i]
+        j = i - 1
+        while j >= 0 and cuts[j] > v:
+            cuts[j + 1] = cuts[j]
+            j -= 1
+        cuts[j + 1] = v
+
+    trans, trans_s, tau_view = 1.0, 1.0, 0.0
+    for c in range(3):
+        total[c] = 0.0
+        batch[c] = 0.0
+    weight, weight_t, last_t, half_t = 0.0, 0.0, 0.0, 0.0
+    x = y = 0.0
+    opaque = False
+    steps = 0
+    r0 = scene.radius + scene.height
+    for q in range(n_cuts - 1):
+        if opaque:
+            break
+        t, t_end = cuts[q], cuts[q + 1]
+        if t_end - t < 0.5:
+            continue
+        active = 0
+        middle = 0.5 * (t + t_end)
+        for s in range(spans):
+            if starts[s] <= middle < ends[s]:
+                mark_f[active] = owner[s]
+                active += 1
+                if active == 16:
+                    break
+        if active == 0:
+            continue
+        fresh = True
+        tap_depth, tap_age = 0.0, 9
+        while t < t_end and not opaque and steps < STEPS_LIMIT:
+            steps += 1
+            footprint = pixel_rad * t
+            h = math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - scene.radius
+            x, y = t * dx, t * dy
+            ahead = 1e9
+            sigma_all = 0.0
+            for m in range(active):
+                l = int(mark_f[m])
+                p = field.layers[l]
+                f, sigma = density(field, l, x, y, h - p[BASE], 0.7 * footprint, marching.detail)
+                mark_s[m] = sigma
+                sigma_all += sigma
+                base_step = (p[STEP] + 0.0018 * t) * marching.step
+                if f < 0.0:
+                    ahead = min(ahead, max(-0.9 * f, 0.55 * base_step))
+                else:
+                    ahead = min(ahead, base_step)
+            if sigma_all > 1e-12:
+                ahead = min(ahead, max(1.1 / sigma_all, 0.35 * ahead))
+            if fresh:
+                # A random start keeps steps of neighbours from lining up into bands.
+                ahead *= max(random, 0.02)
+                fresh = False
+            ds = min(ahead, t_end - t)
+            if sigma_all > 1e-12:
+                if weight > 1e-4 and t - last_t > 0.06 * t:
+                    # A gap since the last cloud: settle its air before going on.
+                    air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight,
+                                scatter, passed)
+                    for c in range(3):
+                        total[c] += batch[c] * passed[c] + weight * scatter[c]
+                        batch[c] = 0.0
+                    weight, weight_t = 0.0, 0.0
+                last_t = t
+                depth = sigma_all * ds
+                e = math.exp(-depth)
+                es = math.exp(-K_SCALED * depth)
+                _sunlight_at(scene, x, y, h, sun_xyz)
+                gained = trans_s * (1.0 - es)
+                for m in range(active):
+                    sigma = mark_s[m]
+                    if sigma <= 0.0:
+                        continue
+                    l = int(mark_f[m])
+                    p = field.layers[l]
+                    z = h - p[BASE]
+                    share = sigma / sigma_all
+                    kind = int(p[KIND])
+                    if kind == CUMULUS and trans > 0.02:
+                        if tap_age >= 1:
+                            tap_age = 0
+                            tap_depth = 0.0
+                            for tap in range(3):
+                                d = TAPS[tap][0] * (0.75 + 0.5 * random)
+                                sg = density(field, l, x + d * scene.sun[0], y + d * scene.sun[1],
+                                             z + d * scene.sun[2],
+                                             max(0.3 * TAPS[tap][1], 0.7 * footprint),
+                                             1 if tap == 0 else 0)[1]
+                                tap_depth += sg * TAPS[tap][1]
+                        else:
+                            tap_age += 1
+                        _grid_lookup(scene.light, p, x, y, z, random, six)
+                        j_sun, j_sky = six[1], six[2]
+                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
+                        _grid_lookup(scene.light, p, x + TAPS_END * scene.sun[0],
+                                     y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
+                                     random, six)
+                        tau = tap_depth + six[0]
+                    else:
+                        _grid_lookup(scene.light, p, x, y, z, random, six)
+                        j_sun, j_sky = six[1], six[2]
+                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
+                        tau = six[0]
+                    once = beam_at(scene.beam.once, row, tau + tau_view + 0.5 * depth)
+                    narrow = beam_at(scene.beam.narrow, row, tau)
+                    sun_light = (sigma * ds * once + share * (1.0 - e) * trans * narrow
+                                 + share * gained * max(0.0, j_sun + 3.0 * G_SCALED * flux))
+                    j_sky = min(max(j_sky, 0.0), 1.0)
+                    up, down = share * gained * j_sky, share * gained * (1.0 - j_sky)
+                    for c in range(3):
+                        batch[c] += (sun_light * sun_xyz[c] + up * scene.ambient[l, 0, c]
+                                     + down * scene.ambient[l, 1, c])
+                weight += gained
+                weight_t += gained * (t + 0.5 * ds)
+                trans *= e
+                trans_s *= es
+                tau_view += depth
+                if half_t == 0.0 and trans_s < 0.5:
+                    half_t = t
+                if trans_s < OPAQUE:
+                    opaque = True
+            t += ds
+    if weight > 0.0:
+        air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight, scatter, passed)
+        for c in range(3):
+            total[c] += batch[c] * passed[c] + weight * scatter[c]
+    if opaque:
+        # What little would still come stands for more of the same.
+        scale = 1.0 / (1.0 - trans_s)
+        for c in range(3):
+            out[c] = total[c] * scale
+        out[ALPHA] = 1.0
+        out[DISTANCE] = half_t
+        return
+    alpha = 1.0 - trans_s
+    if ground_t > 0.0:
+        if marching.ground:
+            air_between(scene.clear, elevation, azimuth, cosine, ground_t, scatter, passed)
+            _ground_light(scene, ground_t * dx, ground_t * dy, seen, six)
+            for c in range(3):
+                total[c] += trans_s * (seen[c] * passed[c] + scatter[c])
+            alpha = 1.0
+    else:
+        sky_radiance(scene.clear, elevation, azimuth, cosine, wi, wj, seen)
+        for c in range(3):
+            total[c] += trans_s * seen[c]
+        alpha = 1.0
+        if marching.sun_disc:
+            disc = _sun_disc(scene, elevation, azimuth, pixel_rad)
+            if disc > 0.0:
+                for c in range(3):
+                    total[c] += trans * disc * scene.sun_radiance[c]
+    for c in range(3):
+        out[c] = total[c]
+    out[ALPHA] = alpha
+    out[DISTANCE] = half_t
+
+
+@njit(cache=True, fastmath=FAST)
+def direction(lens, u, v, out):
+    """Unit vector (east, north, up) of a place in the frame, u and v from 0 to 1."""
+    if lens.projection == 1:
+        azimuth = lens.centre + (u - 0.5) * 2.0 * math.pi
+        elevation = (0.5 - v) * math.pi
+        ce = math.cos(elevation)
+        out[0], out[1], out[2] = ce * math.sin(azimuth), ce * math.cos(azimuth), math.sin(elevation)
+        return
+    a = (2.0 * u - 1.0) * lens.half_width
+    b = (1.0 - 2.0 * v) * lens.half_height
+    norm = 1.0 / math.sqrt(1.0 + a * a + b * b)
+    for c in range(3):
+        out[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def march_rows(scene, lens, marching, width, height, y0, y1, x0, x1, sample, cancel, out):
+    """Add one sample a pixel for a tile; `cancel[0]` other than 0 ends it between rows.
+
+    `out` is (height, width, 5) float32 sums; sample k shifts within the pixel and along the ray
+    by the additive recurrence of the golden ratio (Roberts 2018).
+    """
+    ray, one, work = np.empty(3), np.empty(OUT), np.empty(512)
+    if lens.projection == 1:
+        pixel = math.pi / height
+    else:
+        pixel = 2.0 * lens.half_width / width
+    for y in range(y0, y1):
+        if cancel[0] != 0:
+            return
+        for x in range(x0, x1):
+            jx = (0.5 + 0.7548776662466927 * sample) % 1.0
+            jy = (0.5 + 0.5698402909980532 * sample) % 1.0
+            # Interleaved gradient noise (Jimenez 2014) spreads the starts of neighbours.
+            grain = (52.9829189 * ((0.06711056 * x + 0.00583715 * y) % 1.0)) % 1.0
+            random = (grain + 0.6180339887498949 * sample) % 1.0
+            direction(lens, (x + jx) / width, (y + jy) / height, ray)
+            trace(scene, marching, ray[0], ray[1], ray[2], pixel, random, one, work)
+            for c in range(OUT):
+                out[y, x, c] += one[c]

@@ -1,0 +1,517 @@
+"""From a sky document to a frozen scene, stage by stage.
+
+Each stage is kept under a hash of what it depends on: turning the camera builds nothing,
+moving the sun leaves shapes and densities alone, a layer's change leaves the others alone.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core import cloud_cells, cloud_shapes, light_grid
+from dovrek.core import density as d
+from dovrek.core.march import LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M, Scene
+from dovrek.core.media import AirParameters, Media, media_of
+from dovrek.core.noise import hash_unit, noise_volumes
+from dovrek.core.phase import K_SCALED, beam_tables, slab_transmittance
+from dovrek.core.scattering import COSINES, DRAFT, FULL, Scattered, column_of, solve_scattering
+from dovrek.core.sky_view import (
+    SHADE_NODES,
+    SHADE_TOP_KM,
+    Observer,
+    build_sky_view,
+    hemispheres,
+)
+from dovrek.core.spectrum import WAVES, xyz_weights
+from dovrek.core.stages import Cancel, StageCache, Workers, digest
+from dovrek.core.sun_place import Place, sun_place
+from dovrek.core.sun_table import SunTable, build_sun_table, sun_transmittance
+from dovrek.sky.document import Sky
+from dovrek.sky.layer import Layer
+
+KINDS = {"cumulus": d.CUMULUS, "stratus": d.STRATUS, "cirrus": d.CIRRUS}
+LOWEST_BASE_M = 15.0
+FARTHEST_M = 600_000.0
+SHEET_RASTER = 200
+NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
+
+
+@dataclass(frozen=True)
+class Fineness:
+    """How finely maps and light grids are made."""
+
+    name: str
+    shape_grid: int
+    cells: int
+    sweeps: tuple[int, int]
+
+
+SKETCH = Fineness("sketch", cloud_shapes.SKETCH_GRID, light_grid.CELLS_SKETCH, (10, 5))
+FINE = Fineness("fine", cloud_shapes.FULL_GRID, light_grid.CELLS_FULL, (16, 8))
+
+
+@dataclass(frozen=True)
+class Atmosphere:
+    """The air's tables, good for every sun."""
+
+    media: Media
+    sun: SunTable
+    scattered: Scattered
+    key: str
+
+
+@dataclass(frozen=True)
+class LayerBody:
+    """Where one layer has cloud: a field of its own, and what to know of it."""
+
+    layer: Layer
+    field: d.Field
+    grid: light_grid.GridShape
+    key: str
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A scene ready to march, with the numbers behind it."""
+
+    scene: Scene
+    sun: Place
+    atmosphere: Atmosphere
+    bodies: tuple[LayerBody, ...]
+    shares: tuple[float, ...]
+    key: str
+
+
+def air_parameters(sky: Sky) -> AirParameters:
+    return AirParameters(sky.air.haze, sky.air.haze_height_m, sky.air.ozone_du,
+                         sky.air.ground_albedo, sky.site.elevation_m)
+
+
+class Preparer:
+    """Builds scenes; one at a time, on shared worker threads."""
+
+    def __init__(self, workers: Workers, cache: StageCache | None = None) -> None:
+        self.workers = workers
+        self.cache = cache or StageCache()
+
+    # -- air ------------------------------------------------------------------------------
+
+    def atmosphere(self, sky: Sky, cancel: Cancel, draft: bool = False) -> Atmosphere:
+        """Tables of the air; a draft of the scattering unless the full one is at hand."""
+        air = air_parameters(sky)
+        key = digest(air)
+        media = media_of(air)
+        column = digest(air.haze_height_m, air.elevation_m)
+        table = self.cache.get("sun table", column, lambda: build_sun_table(media))
+        quality = DRAFT if draft and ("scattering", digest(key, FULL)) not in self.cache else FULL
+        full = digest(key, quality)
+        scattered = self.cache.get("scattering", full, lambda: solve_scattering(
+            media, table, quality, self.workers.pool, cancel.check))
+        return Atmosphere(media, table, scattered, full)
+
+    # -- clouds ---------------------------------------------------------------------------
+
+    def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
+        """Shapes, cells and cover of one layer."""
+        own = layer.model_dump(exclude={"id", "name", "visible"})
+        key = digest(own, sky.seed, sky.site.elevation_m, fineness)
+        return self.cache.get("layer", key, lambda: self._body(sky, layer, fineness, cancel, key),
+                              keep=24)
+
+    def _body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel,
+              key: str) -> LayerBody:
+        kind = KINDS[layer.genus]
+        seed = (layer.seed * 7919 + sky.seed * 104_729) % 2_000_003
+        base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M)
+        reach = reach_m(base + layer.thickness_m, sky.camera.altitude_m)
+        grid = light_grid.grid_shape(kind, layer.cells.size_m, layer.thickness_m, reach,
+                                     fineness.cells)
+        p = np.zeros(d.PARAMETERS)
+        wind = math.radians(layer.wind.from_deg + 180.0)
+        p[d.KIND], p[d.BASE], p[d.THICK] = kind, base, layer.thickness_m
+        p[d.SIGMA], p[d.EDGE] = layer.body.density_per_km * 1e-3, layer.body.edge_m
+        p[d.FRAY], p[d.LOBES], p[d.COMB] = layer.body.fray, layer.body.lobes, layer.wind.comb
+        p[d.SIZE] = layer.cells.size_m
+        p[d.WIND_X], p[d.WIND_Y] = math.sin(wind), math.cos(wind)
+        p[d.SHIFT_X] = 2.1e5 * hash_unit(seed, 1, 1)
+        p[d.SHIFT_Y] = 2.1e5 * hash_unit(seed, 2, 1)
+        p[d.CLEAR_SHARE], p[d.CLEAR_EDGE] = layer.clearings.share, layer.clearings.edge
+        p[d.CLEAR_SIZE] = layer.clearings.size_km * 1e3
+        p[d.CLEAR_X] = 3e5 * hash_unit(layer.clearings.seed, seed, 3)
+        p[d.CLEAR_Y] = 3e5 * hash_unit(layer.clearings.seed, seed, 4)
+        p[d.Z_LOW] = 0.0 if kind == d.CIRRUS else -0.03 * layer.thickness_m
+        p[d.Z_HIGH] = layer.thickness_m * (1.0 if kind == d.CIRRUS else 1.03)
+        p[d.STEP] = march_step(kind, layer.thickness_m, layer.cells.size_m)
+        p[d.GRID_N], p[d.GRID_NZ], p[d.GRID_LEVELS] = grid.n, grid.nz, grid.levels
+        p[d.GRID_DX], p[d.GRID_DZ], p[d.GRID_Z0] = grid.dx, grid.dz, grid.z0
+        billow, wisp = noise_volumes()
+        empty = d.Field(p[None, :], billow, wisp, np.zeros(1, np.uint8),
+                        np.zeros((1, 8), np.float32), np.zeros(2, np.int32),
+                        np.zeros(1, np.int32), np.zeros(1, np.float32))
+        cover = layer.cover_oktas / 8.0
+        if kind == d.CUMULUS:
+            field = self._heaped(p, layer, seed, reach, fineness, cancel, empty)
+        else:
+            p[d.LEVEL] = self._sheet_level(p, layer, empty, cover, cancel)
+            field = empty
+        return LayerBody(layer, field, grid, key)
+
+    def _heaped(self, p: NDArray[np.float64], layer: Layer, seed: int, reach: float,
+                fineness: Fineness, cancel: Cancel, empty: d.Field) -> d.Field:
+        size = layer.cells.size_m
+        wanted = cloud_shapes.ShapeParameters(NOMINAL_RADIUS * size, layer.thickness_m,
+                                              layer.body.lobes, seed, fineness.shape_grid)
+        run = self.workers.over(cancel, chunk=1)
+        shapes = self.cache.get("shapes", digest(wanted),
+                                lambda: cloud_shapes.build_shapes(wanted, run))
+        cells = cloud_cells.CellParameters(
+            size, layer.cells.spread, layer.cells.huddle, layer.clearings.share,
+            layer.clearings.size_km * 1e3, layer.clearings.edge, seed,
+            seed + 13 * layer.clearings.seed, reach)
+        dealt, period = self.cache.get("cells", digest(cells),
+                                       lambda: cloud_cells.deal_cells(cells))
+        cancel.check()
+        outward = edge_shift(layer)
+        level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
+                                            outward)
+        cancel.check()
+        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level)
+        p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
+        p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
+        p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
+        p[d.SHAPE_SQUASH] = shapes.squash
+        p[d.SQUARES], p[d.PERIOD] = stood.clearance.shape[0], stood.period_m
+        return empty._replace(shapes=shapes.distance.ravel(), cells=stood.instances,
+                              starts=stood.starts, members=stood.members,
+                              clearance=stood.clearance.ravel())
+
+    def _sheet_level(self, p: NDArray[np.float64], layer: Layer, field: d.Field, cover: float,
+                     cancel: Cancel) -> float:
+        """Score above which a sheet has cloud, so that its measured cover is as set."""
+        if cover <= 0.0:
+            return 1e3
+        if cover >= 0.9995:
+            return -9.0
+        scores = np.empty((SHEET_RASTER, SHEET_RASTER))
+        d.sheet_scores(field, 0, 0.5 * cloud_cells.MEASURED_M, SHEET_RASTER, scores)
+        flat = np.sort(scores.ravel())
+        run = self.workers.over(cancel, chunk=6)
+        count, steps = 72, 10
+        depths = np.empty((count, count))
+        low, high = flat[0] - 1.5, flat[-1] + 0.2
+        level = float(flat[int((1.0 - cover) * (len(flat) - 1))])
+        # The veil is thinner than 0.1 at its edges: walk the level until columns agree.
+        for _ in range(9):
+            p[d.LEVEL] = level
+            run(lambda i0, i1: d.column_depths(field, 0, 0.5 * cloud_cells.MEASURED_M, count,
+                                               steps, i0, i1, depths), count)
+            share = float(np.mean(depths > 0.1))
+            if abs(share - cover) < 0.004:
+                break
+            if share < cover:
+                high = level
+            else:
+                low = level
+            level = 0.5 * (low + high)
+        return level
+
+    # -- light ----------------------------------------------------------------------------
+
+    def extinction(self, body: LayerBody, fineness: Fineness, cancel: Cancel) -> Any:
+        grid = body.grid
+
+        def build() -> Any:
+            sigma = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)
+            run = self.workers.over(cancel, chunk=8)
+            for level in range(grid.levels):
+                run(lambda i0, i1, lv=level: light_grid.fill_extinction(
+                    body.field, 0, grid, lv, cancel.flag, i0, i1, sigma[lv]), grid.n)
+            return sigma
+
+        return self.cache.get("extinction", digest(body.key, grid), build, keep=18)
+
+    def light(self, bodies: list[LayerBody], sun: Place, radius: float, fineness: Fineness,
+              cancel: Cancel) -> list[Any]:
+        """Flat light grids of all layers (six channels a cell), highest layer solved first."""
+        vector = light_direction(sun)
+        order = sorted(range(len(bodies)), key=lambda i: -bodies[i].layer.top_m)
+        sigmas = [self.extinction(b, fineness, cancel) for b in bodies]
+        depths: dict[int, Any] = {}
+        keys: dict[int, str] = {}
+        tasks, results = [], {}
+        sun_key = digest([round(v, 5) for v in vector])
+
+        def own_depth(i: int) -> Any:
+            grid = bodies[i].grid
+
+            def build() -> Any:
+                depth = np.zeros(sigmas[i].shape, dtype=np.float32)
+                light_grid.sweep_depth(sigmas[i], grid, *vector, cancel.flag, depth)
+                return depth
+
+            return self.cache.get("sun depth", digest(bodies[i].key, grid, sun_key), build,
+                                  keep=18)
+
+        self.workers.all(cancel, [lambda i=i: own_depth(i) for i in order])
+        above: list[str] = []
+        for place, i in enumerate(order):
+            keys[i] = digest(bodies[i].key, bodies[i].grid, sun_key, above, radius)
+            above = [*above, bodies[i].key]
+            uppers = order[:place]
+
+            def shaded(i: int = i, uppers: list[int] = uppers) -> Any:
+                total = own_depth(i).copy()
+                run = self.workers.over(cancel, chunk=16)
+                for u in uppers:
+                    for level in range(bodies[i].grid.levels):
+                        run(lambda a, b, u=u, lv=level: light_grid.shade_from_above(
+                            own_depth(u), bodies[u].grid, bodies[u].field.layers[0][d.BASE],
+                            bodies[i].grid, bodies[i].field.layers[0][d.BASE], lv, *vector,
+                            radius, a, b, total), bodies[i].grid.n)
+                return total
+
+            depths[i] = self.cache.get("shade", keys[i], shaded, keep=18)
+        for i in order:
+            grid = bodies[i].grid
+            for name, key in (("sky light", digest(bodies[i].key, grid)),
+                              ("sun light", keys[i])):
+                def solve(i: int = i, name: str = name, key: str = key) -> None:
+                    grid = bodies[i].grid
+
+                    def build() -> Any:
+                        if name == "sky light":
+                            found = light_grid.solve_sky(sigmas[i], grid, fineness.sweeps,
+                                                         cancel.flag)
+                        else:
+                            found = light_grid.solve_sun(sigmas[i], depths[i], grid, vector,
+                                                         fineness.sweeps, cancel.flag)
+                        cancel.check()
+                        return found
+
+                    results[i, name] = self.cache.get(name, key, build, keep=18)
+
+                tasks.append(solve)
+        self.workers.all(cancel, tasks)
+        flat = []
+        for i in range(len(bodies)):
+            def pack(i: int = i) -> Any:
+                store = np.empty((*sigmas[i].shape, light_grid.CHANNELS), dtype=np.float32)
+                store[..., light_grid.DEPTH] = depths[i]
+                store[..., light_grid.SUN_J] = results[i, "sun light"][..., 0]
+                store[..., light_grid.SKY_J] = results[i, "sky light"]
+                store[..., light_grid.FLUX_X:] = results[i, "sun light"][..., 1:]
+                return store.ravel()
+
+            flat.append(self.cache.get("light", keys[i], pack, keep=8))
+        return flat
+
+    def shares(self, bodies: list[LayerBody], sigmas: list[Any],
+               mu: float) -> list[tuple[float, float]]:
+        """Of each layer: share of light it passes over all (direct and diffuse), and direct."""
+        found = []
+        for body, sigma in zip(bodies, sigmas, strict=True):
+            cover = body.layer.cover_oktas / 8.0
+            columns = np.sum(sigma[min(1, len(sigma) - 1)], axis=2) * body.grid.dz
+            mean = float(columns.mean()) / max(cover, 0.02)
+            through = float(slab_transmittance(mean, mu))
+            direct = math.exp(-K_SCALED * mean / max(mu, 0.03))
+            found.append((1.0 - cover + cover * through, 1.0 - cover + cover * direct))
+        return found
+
+    # -- scene ----------------------------------------------------------------------------
+
+    def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel) -> Prepared:
+        """Everything a march needs. Raises Cancelled when superseded."""
+        sun = sun_place(sky)
+        atmosphere = self.atmosphere(sky, cancel, draft=fineness is SKETCH)
+        layers = [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
+        bodies = [self.body(sky, layer, fineness, cancel) for layer in layers]
+        key = digest(atmosphere.key, [b.key for b in bodies], sun, sky.camera.altitude_m,
+                     sky.sun.diameter_deg)
+        return self.cache.get("scene", key, lambda: self._scene(
+            sky, sun, atmosphere, bodies, fineness, cancel, key), keep=2)
+
+    def _scene(self, sky: Sky, sun: Place, atmosphere: Atmosphere, bodies: list[LayerBody],
+               fineness: Fineness, cancel: Cancel, key: str) -> Prepared:
+        media, table, scattered = atmosphere.media, atmosphere.sun, atmosphere.scattered
+        radius = media.radius_km * 1e3
+        flat = self.light(bodies, sun, radius, fineness, cancel)
+        sigmas = [self.extinction(b, fineness, cancel) for b in bodies]
+        mu = max(math.sin(sun.elevation_true), 0.03)
+        shares = self.shares(bodies, sigmas, mu)
+        shade = np.ones(SHADE_NODES)
+        heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
+        for body, (share, _) in zip(bodies, shares, strict=True):
+            base = body.field.layers[0][d.BASE]
+            inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
+            shade *= share + (1.0 - share) * inside
+        far = max([reach_m(b.field.layers[0][d.BASE] + b.layer.thickness_m,
+                           sky.camera.altitude_m) for b in bodies] + [60_000.0])
+        observer = Observer(sky.camera.altitude_m, sun.elevation_true, sun.azimuth, far)
+        run = self.workers.over(cancel, chunk=3)
+        view = self.cache.get("sky view", digest(atmosphere.key, observer, shade.tolist()),
+                              lambda: build_sky_view(media, table, scattered, observer, shade, run))
+        light_key = digest(atmosphere.key, sun)
+        sunlight = self.cache.get("sunlight", light_key,
+                                  lambda: sunlight_table(media, table, sun))
+        total_share = float(np.prod([s for s, _ in shares])) if shares else 1.0
+        direct_share = float(np.prod([s for _, s in shares])) if shares else 1.0
+        ambient = self._ambient(bodies, [s for s, _ in shares], atmosphere, sun, shade,
+                                total_share)
+        columns, trans = np.empty(4), np.empty(WAVES)
+        sun_transmittance(table, media, sky.camera.altitude_m * 1e-3,
+                          math.sin(sun.elevation_true), media.haze_per_km, columns, trans)
+        flat_disc = float(np.clip(columns[3], 0.6, 1.0)) if columns[3] > 0 else 0.8
+        disc_radius = math.radians(0.5 * sky.sun.diameter_deg)
+        # The table fades the disc as it sets; behind the horizon the ground hides it instead.
+        disc = _disc_light(atmosphere, sun) / (math.pi * disc_radius**2 * flat_disc)
+        ground_sun, ground_sky = ground_light(media, table, scattered, sun)
+        lower = max(total_share - direct_share, 0.0)
+        ground = np.array([ground_sun, total_share * ground_sky + lower * ground_sun])
+        scene = Scene(
+            field=_joined(bodies),
+            beam=beam_tables(),
+            clear=view,
+            light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
+            sunlight=sunlight,
+            ambient=ambient,
+            ground=ground,
+            sun=np.array(sun.vector),
+            sun_disc=np.array([sun.elevation, sun.azimuth, disc_radius, flat_disc]),
+            sun_radiance=disc,
+            radius=radius,
+            height=max(sky.camera.altitude_m, 0.2),
+        )
+        return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), key)
+
+    def _ambient(self, bodies: list[LayerBody], shares: list[float], atmosphere: Atmosphere,
+                 sun: Place, shade: NDArray[np.float64],
+                 ground_share: float) -> NDArray[np.float64]:
+        """Light on each layer from the sky and clouds above, the ground and clouds below."""
+        out = np.zeros((max(len(bodies), 1), 2, 3))
+        media, table, scattered = atmosphere.media, atmosphere.sun, atmosphere.scattered
+        mu = max(math.sin(sun.elevation_true), 0.0)
+        columns, trans = np.empty(4), np.empty(WAVES)
+        for i, body in enumerate(bodies):
+            base = body.field.layers[0][d.BASE]
+            middle = base + 0.5 * body.layer.thickness_m
+            both = hemispheres(media, table, scattered, shade, middle, sun.elevation_true,
+                               ground_share)
+            above, below = both[0], both[1]
+            sun_transmittance(table, media, middle * 1e-3, math.sin(sun.elevation_true),
+                              media.haze_per_km, columns, trans)
+            direct = mu * (trans @ xyz_weights()) / math.pi
+            for k, other in enumerate(bodies):
+                if k == i:
+                    continue
+                other_base = other.field.layers[0][d.BASE]
+                cover = other.layer.cover_oktas / 8.0
+                through = (shares[k] - 1.0 + cover) / max(cover, 1e-3)
+                incoming = direct + above
+                if other_base > middle:
+                    above = (1.0 - cover) * above + cover * through * incoming
+                elif other_base + other.layer.thickness_m < middle:
+                    below = (1.0 - cover) * below + cover * (1.0 - through) * incoming
+            out[i, 0], out[i, 1] = above, below
+        return out
+
+
+def _joined(bodies: list[LayerBody]) -> d.Field:
+    """One field of all layers, with every layer's offsets into the joined arrays."""
+    billow, wisp = noise_volumes()
+    if not bodies:
+        return d.Field(np.zeros((0, d.PARAMETERS)), billow, wisp, np.zeros(1, np.uint8),
+                       np.zeros((1, 8), np.float32), np.zeros(2, np.int32),
+                       np.zeros(1, np.int32), np.zeros(1, np.float32))
+    layers = np.array([b.field.layers[0] for b in bodies])
+    parts = ("shapes", "cells", "starts", "members", "clearance")
+    columns = (d.SHAPE_AT, d.CELL_AT, d.START_AT, d.MEMBER_AT, d.CLEAR_AT)
+    joined = {}
+    for part, column in zip(parts, columns, strict=True):
+        arrays = [getattr(b.field, part) for b in bodies]
+        layers[:, column] = np.cumsum([0] + [len(a) for a in arrays[:-1]])
+        joined[part] = np.concatenate(arrays)
+    sizes = [b.grid.levels * b.grid.n**2 * b.grid.nz * light_grid.CHANNELS for b in bodies]
+    layers[:, d.GRID_AT] = np.cumsum([0, *sizes[:-1]])
+    return d.Field(layers, billow, wisp, **joined)
+
+
+def reach_m(top_m: float, camera_m: float) -> float:
+    """Distance at which a cloud top sinks below the horizon: √(2Rh) from both sides."""
+    r = 6.371e6
+    reach = math.sqrt(2.0 * r * max(top_m, 50.0)) + math.sqrt(2.0 * r * max(camera_m, 0.0))
+    return min(reach * 1.02, FARTHEST_M)
+
+
+def march_step(kind: int, thick_m: float, size_m: float) -> float:
+    """Basic step inside a layer, metres, at quality 1."""
+    if kind == d.CUMULUS:
+        return float(np.clip(min(0.013 * size_m, 0.05 * thick_m), 3.0, 30.0))
+    if kind == d.STRATUS:
+        return float(np.clip(thick_m / 14.0, 4.0, 60.0))
+    return float(np.clip(thick_m / 16.0, 8.0, 120.0))
+
+
+def edge_shift(layer: Layer) -> float:
+    """How far the skin carries the edge of a full-grown heap outward, metres (measured)."""
+    return -0.012 * layer.cells.size_m
+
+
+def light_direction(sun: Place) -> tuple[float, float, float]:
+    """Where cloud light comes from: never steeper below the horizon than 4°, where the last
+    direct light ends anyway."""
+    elevation = max(sun.elevation, math.radians(-4.0))
+    c = math.cos(elevation)
+    return (c * math.sin(sun.azimuth), c * math.cos(sun.azimuth), math.sin(elevation))
+
+
+def sunlight_table(media: Media, table: SunTable, sun: Place) -> NDArray[np.float64]:
+    """(41, 49, 3) irradiance by height and by the change of sun elevation over distance."""
+    weights = xyz_weights()
+    out = np.empty((LIGHT_HEIGHTS, LIGHT_SUNS, 3))
+    columns, trans = np.empty(4), np.empty(WAVES)
+    for i in range(LIGHT_HEIGHTS):
+        height = LIGHT_TOP_M * 1e-3 * i / (LIGHT_HEIGHTS - 1)
+        for j in range(LIGHT_SUNS):
+            offset = LIGHT_SPAN_RAD * (2.0 * j / (LIGHT_SUNS - 1) - 1.0)
+            elevation = min(sun.elevation_true + offset, 0.5 * math.pi)
+            sun_transmittance(table, media, height, math.sin(elevation), media.haze_per_km,
+                              columns, trans)
+            out[i, j] = trans @ weights
+    return out
+
+
+def _disc_light(atmosphere: Atmosphere, sun: Place) -> NDArray[np.float64]:
+    """XYZ irradiance of the whole disc as if no horizon cut it (the picture cuts it)."""
+    media, table = atmosphere.media, atmosphere.sun
+    columns, trans = np.empty(4), np.empty(WAVES)
+    lowest = math.asin(table.horizon[0]) + 0.0047
+    if sun.elevation_true < lowest - 0.012:
+        return np.zeros(3)
+    elevation = max(sun.elevation_true, lowest)
+    sun_transmittance(table, media, 0.0, math.sin(elevation), media.haze_per_km, columns, trans)
+    return trans @ xyz_weights()
+
+
+def ground_light(media: Media, table: SunTable, scattered: Scattered,
+                 sun: Place) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Radiance (XYZ) of the ground from the clear sky's direct and diffuse light."""
+    mu = math.sin(sun.elevation_true)
+    columns, trans = np.empty(4), np.empty(WAVES)
+    sun_transmittance(table, media, 0.0, mu, media.haze_per_km, columns, trans)
+    weights = xyz_weights()
+    direct = media.albedo / math.pi * max(mu, 0.0) * (trans @ weights)
+    c = column_of(mu)
+    j = min(int(c), COSINES - 2)
+    f = c - j
+    low, high = np.maximum(scattered.ground[j], 1e-30), np.maximum(scattered.ground[j + 1], 1e-30)
+    diffuse = np.exp((1 - f) * np.log(low) + f * np.log(high)) @ weights
+    return direct, media.albedo / math.pi * diffuse
+
+
+__all__ = ["FINE", "SKETCH", "Atmosphere", "Fineness", "LayerBody", "Prepared", "Preparer"]

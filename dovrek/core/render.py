@@ -1,0 +1,149 @@
+"""Pictures from scenes: lens, tiles, samples, metering."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.film import automatic_white, meter
+from dovrek.core.march import ALPHA, OUT, Lens, Marching, march_rows
+from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, ground_light
+from dovrek.core.stages import Cancel, Workers
+from dovrek.sky.document import Camera, Sky
+
+TILE_W, TILE_H = 96, 32
+METER_SIZE = (80, 45)
+
+
+@dataclass(frozen=True)
+class Quality:
+    """How finely a picture is made; draft, proof and final share every table."""
+
+    name: str
+    fineness: Fineness
+    samples: int
+    step: float
+    detail: int
+
+
+QUALITIES = {
+    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1),
+    "draft": Quality("draft", FINE, 1, 1.25, 2),
+    "proof": Quality("proof", FINE, 1, 1.0, 2),
+    "final": Quality("final", FINE, 4, 0.9, 2),
+}
+
+
+class Tile(NamedTuple):
+    """Part of a picture: columns x0 … x1 and rows y0 … y1."""
+
+    x0: int
+    y0: int
+    x1: int
+    y1: int
+
+
+def tiles_of(width: int, height: int, tile_w: int = TILE_W, tile_h: int = TILE_H) -> list[Tile]:
+    """Tiles of a picture, from its middle outward, where the eye is."""
+    found = [Tile(x, y, min(x + tile_w, width), min(y + tile_h, height))
+             for y in range(0, height, tile_h) for x in range(0, width, tile_w)]
+    cx, cy = 0.5 * width, 0.45 * height
+    return sorted(found, key=lambda t: math.hypot(0.5 * (t.x0 + t.x1) - cx,
+                                                  0.5 * (t.y0 + t.y1) - cy))
+
+
+def picture_lens(camera: Camera, aspect: float | None = None) -> Lens:
+    """The rectilinear lens of a camera; `aspect` overrides the document's (width held)."""
+    heading, pitch = math.radians(camera.heading_deg), math.radians(camera.pitch_deg)
+    roll = math.radians(camera.roll_deg)
+    forward = np.array([math.cos(pitch) * math.sin(heading), math.cos(pitch) * math.cos(heading),
+                        math.sin(pitch)])
+    right = np.array([math.cos(heading), -math.sin(heading), 0.0])
+    up = np.cross(right, forward)
+    turned_right = math.cos(roll) * right - math.sin(roll) * up
+    turned_up = math.sin(roll) * right + math.cos(roll) * up
+    half = math.tan(0.5 * camera.fov_h_rad)
+    return Lens(0, forward, turned_right, turned_up, half, half / (aspect or camera.aspect), 0.0)
+
+
+def dome_lens(centre_deg: float = 0.0) -> Lens:
+    """The whole sphere, equirectangular, zenith at the top."""
+    axis = np.array([0.0, 1.0, 0.0])
+    return Lens(1, axis, np.array([1.0, 0.0, 0.0]), np.array([0.0, 0.0, 1.0]), math.pi,
+                math.pi / 2, math.radians(centre_deg))
+
+
+def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
+               tile: Tile, samples: range, cancel: Cancel, out: NDArray[np.float32]) -> None:
+    """Add samples to a tile of `out` (height, width, 5)."""
+    for sample in samples:
+        march_rows(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.y1, tile.x0,
+                   tile.x1, sample, cancel.flag, out)
+
+
+def render_frame(
+    prepared: Prepared,
+    lens: Lens,
+    size: tuple[int, int],
+    quality: Quality,
+    workers: Workers,
+    cancel: Cancel,
+    sun_disc: bool = True,
+    ground: bool = True,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> NDArray[np.float32]:
+    """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled."""
+    width, height = size
+    out = np.zeros((height, width, OUT), dtype=np.float32)
+    marching = Marching(quality.step, quality.detail, sun_disc, ground)
+    tiles = tiles_of(width, height)
+    done = [0]
+
+    def piece(tile: Tile) -> None:
+        if cancel.is_set:
+            return
+        march_tile(prepared, lens, marching, size, tile, range(quality.samples), cancel, out)
+        done[0] += 1
+        progress(done[0], len(tiles))
+
+    list(workers.pool.map(piece, tiles))
+    cancel.check()
+    out *= 1.0 / quality.samples
+    return out
+
+
+class Metered(NamedTuple):
+    """What the film settled on."""
+
+    ev: float
+    kelvins: float
+
+
+def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
+    """Exposure and white balance: as set, or metered on a small frame of the picture."""
+    ev = sky.film.exposure_ev
+    if ev is None:
+        lens = picture_lens(sky.camera)
+        quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0)
+        frame = render_frame(prepared, lens, METER_SIZE, quality, workers, cancel,
+                             sun_disc=False, ground=False)
+        luminance = frame[..., 1].astype(np.float64)
+        ev = meter(luminance, frame[..., ALPHA] > 0.5)
+    kelvins = sky.film.white_balance_k
+    if kelvins is None:
+        direct, diffuse = ground_light(prepared.atmosphere.media, prepared.atmosphere.sun,
+                                       prepared.atmosphere.scattered, prepared.sun)
+        kelvins = automatic_white((direct + diffuse) * math.pi / max(
+            prepared.atmosphere.media.albedo, 1e-6))
+    return Metered(round(ev, 2), round(kelvins))
+
+
+def prepared_fineness(prepared: Prepared) -> Fineness:
+    """Fineness a scene was prepared with (for frames rendered from it)."""
+    cells = [b.grid.n for b in prepared.bodies]
+    return SKETCH if cells and cells[0] == SKETCH.cells else FINE

@@ -1,0 +1,264 @@
+"""Light scattered more than once in the air, and the ground's illumination.
+
+Successive orders on a grid of 20 heights and 64 sun cosines, keeping six angular moments of
+the incoming light; exact for scalar Rayleigh scattering, delta-scaled for haze. The table does
+not depend on where the sun stands, only on the air.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from dovrek.core.kernels import FAST, exp_minus
+from dovrek.core.media import AIR_TOP_KM, Media
+from dovrek.core.spectrum import WAVES
+from dovrek.core.sun_table import SunTable, profile, sun_transmittance
+
+Array = NDArray[np.float64]
+
+HEIGHTS, COSINES, MOMENTS = 20, 64, 6
+COSINE_LOW, COSINE_KNEE, LINEAR_NODES = -0.36, 0.06, 43
+KNEE_SQUARE = (1.0 - COSINE_KNEE - 0.01 * (COSINES - LINEAR_NODES)) / (COSINES - LINEAR_NODES) ** 2
+
+
+class Quality(NamedTuple):
+    """Directions and orders of the solve."""
+
+    nodes: int = 8
+    azimuths: int = 6
+    steps: int = 20
+    orders: int = 5
+
+
+FULL, DRAFT = Quality(), Quality(6, 4, 14, 3)
+
+
+class Scattered(NamedTuple):
+    """Moments of light scattered at least once, and diffuse ground irradiance, unit sun."""
+
+    moments: Array  # (20, 64, 6, 8)
+    ground: Array  # (64, 8) diffuse irradiance on the ground
+
+
+@njit(cache=True, fastmath=FAST)
+def cosine_of(j):
+    """Sun cosine of a grid column: steps of 0.01 through twilight, wider by day."""
+    if j < LINEAR_NODES:
+        return COSINE_LOW + 0.01 * j
+    k = j - (LINEAR_NODES - 1)
+    return COSINE_KNEE + 0.01 * k + KNEE_SQUARE * k * k
+
+
+@njit(cache=True, fastmath=FAST)
+def column_of(cosine):
+    """Fractional grid column of a sun cosine."""
+    c = min(max(cosine, COSINE_LOW), 1.0)
+    if c <= COSINE_KNEE:
+        return (c - COSINE_LOW) / 0.01
+    d = c - COSINE_KNEE
+    k = (-0.01 + math.sqrt(1e-4 + 4.0 * KNEE_SQUARE * d)) / (2.0 * KNEE_SQUARE)
+    return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
+
+
+@njit(cache=True, fastmath=FAST)
+def path_length(radius_km, height_km, mu, top_km):
+    """Length (km) of a ray to the ground or the top, whether it hits ground, and its tangent t."""
+    r = radius_km + height_km
+    tangent = -r * mu
+    lowest = r * math.sqrt(max(1.0 - mu * mu, 0.0))
+    if mu < 0.0 and lowest < radius_km:
+        t = tangent - math.sqrt(max(radius_km * radius_km - lowest * lowest, 0.0))
+        return max(t, 0.0), True, tangent
+    top = radius_km + top_km
+    return tangent + math.sqrt(max(top * top - lowest * lowest, 0.0)), False, tangent
+
+
+@njit(cache=True, fastmath=FAST)
+def path_node(k, steps, length, hits, tangent, height_km):
+    """Distance of step boundary k: dense at the ray's lowest end, where the air is."""
+    u = k / steps
+    if hits:
+        return length * (1.0 - (1.0 - u) * (1.0 - u)) if height_km > 2.0 else length * u * u
+    if tangent > 0.0:
+        low, high = -math.sqrt(tangent), math.sqrt(max(length - tangent, 0.0))
+        p = low + (high - low) * u
+        return tangent + p * abs(p)
+    return length * u * u
+
+
+@njit(cache=True, fastmath=FAST)
+def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
+    """Light scattered again toward a direction (local zenith cosine, sunward component).
+
+    S = (σ_R+σ_A')M0 + 3χ₁'σ_A'(μM1+xM2) + 5(χ₂Rσ_R+χ₂'σ_A')·½(3 v·Q·v − M0).
+    """
+    u = math.sqrt(min(max(height_km / AIR_TOP_KM, 0.0), 1.0)) * (HEIGHTS - 1)
+    i = min(int(u), HEIGHTS - 2)
+    fi = u - i
+    c = column_of(mu_sun)
+    j = min(int(c), COSINES - 2)
+    fj = c - j
+    w00, w01, w10, w11 = (1 - fi) * (1 - fj), (1 - fi) * fj, fi * (1 - fj), fi * fj
+    y2 = max(1.0 - mu * mu - x * x, 0.0)
+    m00, m01, m10, m11 = moments[i, j], moments[i, j + 1], moments[i + 1, j], moments[i + 1, j + 1]
+    for w in range(WAVES):
+        a0 = w00 * m00[0, w] + w01 * m01[0, w] + w10 * m10[0, w] + w11 * m11[0, w]
+        a1 = w00 * m00[1, w] + w01 * m01[1, w] + w10 * m10[1, w] + w11 * m11[1, w]
+        a2 = w00 * m00[2, w] + w01 * m01[2, w] + w10 * m10[2, w] + w11 * m11[2, w]
+        a3 = w00 * m00[3, w] + w01 * m01[3, w] + w10 * m10[3, w] + w11 * m11[3, w]
+        a4 = w00 * m00[4, w] + w01 * m01[4, w] + w10 * m10[4, w] + w11 * m11[4, w]
+        a5 = w00 * m00[5, w] + w01 * m01[5, w] + w10 * m10[5, w] + w11 * m11[5, w]
+        quadratic = mu * mu * a3 + x * x * a4 + y2 * (a0 - a3 - a4) + 2.0 * mu * x * a5
+        out[w] = (
+            (rayleigh[w] + haze[w]) * a0
+            + 3.0 * chi1 * haze[w] * (mu * a1 + x * a2)
+            + 2.5 * (media.chi2_molecules * rayleigh[w] + chi2h * haze[w]) * (3.0 * quadratic - a0)
+        )
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _order_columns(media, sun, moments, ground, first, nodes, weights, quality, j0, j1, out, out_e):
+    """One order of scattering for grid columns j0 … j1."""
+    f = media.haze_chi[3]
+    chi1 = (media.haze_chi[1] - f) / (1.0 - f)
+    chi2 = (media.haze_chi[2] - f) / (1.0 - f)
+    albedo = media.haze_albedo
+    haze_ext = media.haze_per_km * (1.0 - albedo * f)
+    haze_sca = media.haze_per_km * albedo * (1.0 - f)
+    source, trans, passed, light = (np.empty(WAVES), np.empty(WAVES), np.empty(WAVES),
+                                    np.empty(WAVES))
+    rayleigh, haze, columns = np.empty(WAVES), np.empty(WAVES), np.empty(4)
+    azimuths, steps = quality.azimuths, quality.steps
+    for j in range(j0, j1):
+        mu_s = cosine_of(j)
+        sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+        for i in range(HEIGHTS):
+            height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+            r = media.radius_km + height
+            mu_h = -math.sqrt(max(1.0 - (media.radius_km / r) ** 2, 0.0))
+            out[i, j] = 0.0
+            if i == 0:
+                out_e[j] = 0.0
+            for side in range(2):
+                for a in range(len(nodes)):
+                    x_node = nodes[a]
+                    span = 1.0 - mu_h if side == 0 else 1.0 + mu_h
+                    mu = mu_h + span * x_node * x_node * (1.0 if side == 0 else -1.0)
+                    weight_mu = weights[a] * 2.0 * span * x_node
+                    sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+                    length, hits, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
+                    for b in range(azimuths):
+                        phi = math.pi * (b + 0.5) / azimuths
+                        vx = sin_v * math.cos(phi)
+                        cosine = mu * mu_s + vx * sin_s
+                        light[:] = 0.0
+                        passed[:] = 1.0
+                        t0 = 0.0
+                        for k in range(steps):
+                            t1 = path_node(k + 1, steps, length, hits, tangent, height)
+                            dt = t1 - t0
+                            t = 0.5 * (t0 + t1)
+                            t0 = t1
+                            rp = math.sqrt(r * r + t * t + 2.0 * r * t * mu)
+                            h = max(rp - media.radius_km, 0.0)
+                            mu_p = (r * mu + t) / rp
+                            mu_sp = (r * mu_s + t * cosine) / rp
+                            dm = profile(media.molecules, h)
+                            da = math.exp(-h / media.haze_height_km)
+                            do = profile(media.ozone, h)
+                            for w in range(WAVES):
+                                rayleigh[w] = media.molecules_per_km[w] * dm
+                                haze[w] = haze_sca[w] * da
+                            if first:
+                                p2 = 1.5 * cosine * cosine - 0.5
+                                sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
+                                for w in range(WAVES):
+                                    source[w] = trans[w] / (4.0 * math.pi) * (
+                                        rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
+                                        + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
+                            else:
+                                s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
+                                xp = (cosine - mu_p * mu_sp) / s2
+                                lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
+                                xp = min(max(xp, -lim), lim)
+                                scattered_source(moments, media, h, mu_sp, mu_p, xp, rayleigh,
+                                                 haze, chi1, chi2, source)
+                            for w in range(WAVES):
+                                ext = (rayleigh[w] + haze_ext[w] * da
+                                       + media.ozone_per_km[w] * do)
+                                e = exp_minus(ext * dt)
+                                light[w] += passed[w] * source[w] * (1.0 - e) / max(ext, 1e-12)
+                                passed[w] *= e
+                        if hits:
+                            mu_g = (r * mu_s + length * cosine) / media.radius_km
+                            if first:
+                                sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
+                                for w in range(WAVES):
+                                    light[w] += (passed[w] * media.albedo / math.pi * trans[w]
+                                                 * max(mu_g, 0.0))
+                            else:
+                                c = column_of(mu_g)
+                                jg = min(int(c), COSINES - 2)
+                                fg = c - jg
+                                for w in range(WAVES):
+                                    e = ground[jg, w] * (1 - fg) + ground[jg + 1, w] * fg
+                                    light[w] += passed[w] * media.albedo / math.pi * e
+                        weight = weight_mu * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+                        for w in range(WAVES):
+                            lw = light[w] * weight
+                            out[i, j, 0, w] += lw
+                            out[i, j, 1, w] += lw * mu
+                            out[i, j, 2, w] += lw * vx
+                            out[i, j, 3, w] += lw * mu * mu
+                            out[i, j, 4, w] += lw * vx * vx
+                            out[i, j, 5, w] += lw * mu * vx
+                            if i == 0 and mu > 0.0:
+                                out_e[j, w] += lw * mu * 4.0 * math.pi
+
+
+def solve_scattering(
+    media: Media,
+    sun: SunTable,
+    quality: Quality = FULL,
+    pool: ThreadPoolExecutor | None = None,
+    cancelled: Callable[[], None] = lambda: None,
+) -> Scattered:
+    """Sum the orders of scattering; `cancelled` is called between pieces and may raise.
+
+    Source: successive orders (van de Hulst 1980) with delta scaling (Wiscombe 1977).
+    """
+    x, weights = np.polynomial.legendre.leggauss(quality.nodes)
+    nodes, weights = 0.5 * (x + 1.0), 0.5 * weights
+    shape = (HEIGHTS, COSINES, MOMENTS, WAVES)
+    total, ground_total = np.zeros(shape), np.zeros((COSINES, WAVES))
+    before, ground_before = np.zeros(shape), np.zeros((COSINES, WAVES))
+    chunks = [(j, min(j + 4, COSINES)) for j in range(0, COSINES, 4)]
+    for order in range(quality.orders):
+        moments, ground = np.empty(shape), np.empty((COSINES, WAVES))
+
+        def piece(span: tuple[int, int], moments: Array = moments, ground: Array = ground,
+                  order: int = order) -> None:
+            cancelled()
+            _order_columns(media, sun, before, ground_before, order == 0, nodes, weights,
+                           quality, span[0], span[1], moments, ground)
+
+        list(pool.map(piece, chunks)) if pool else [piece(c) for c in chunks]
+        if order == quality.orders - 1 and order > 0:
+            # What the later orders add, as a geometric series from the last two.
+            def tail(last: Array, previous: Array) -> Array:
+                ratio = np.clip(last / np.maximum(previous, 1e-30), 0.0, 0.9)
+                return 1.0 / (1.0 - ratio)
+
+            moments *= tail(moments[:, :, :1], before[:, :, :1])
+            ground *= tail(ground, ground_before)
+        total += moments
+        ground_total += ground
+        before, ground_before = moments, ground
+    return Scattered(total, ground_total)

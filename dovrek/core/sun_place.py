@@ -1,0 +1,169 @@
+"""Where the sun and the moon stand, and when the sun rises and sets."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import ephem
+
+from dovrek.sky.document import Sky
+
+REFRACTION_FROM_DEG = -1.0
+# True elevation of the sun's centre at each event (astronomical convention: 34' of refraction
+# and 16' of radius at rise and set; 6, 12 and 18 degrees for the three twilights).
+THRESHOLDS_DEG = {"sun": -0.833, "civil": -6.0, "nautical": -12.0, "astronomical": -18.0}
+
+
+@dataclass(frozen=True)
+class Place:
+    """Apparent and true elevation and azimuth, radians; azimuth clockwise from north."""
+
+    elevation: float
+    elevation_true: float
+    azimuth: float
+
+    @property
+    def vector(self) -> tuple[float, float, float]:
+        """Unit vector of the apparent place: x east, y north, z up."""
+        c = math.cos(self.elevation)
+        return (c * math.sin(self.azimuth), c * math.cos(self.azimuth), math.sin(self.elevation))
+
+
+def refraction_of_true(elevation_deg: float) -> float:
+    """Degrees by which refraction lifts a body. Source: Sæmundsson 1986; 0 below −1°."""
+    if elevation_deg < REFRACTION_FROM_DEG:
+        return 0.0
+    angle = math.radians(elevation_deg + 10.3 / (elevation_deg + 5.11))
+    return max(1.02 / math.tan(angle) / 60.0, 0.0)
+
+
+def true_of_apparent(apparent_deg: float) -> float:
+    """True elevation of an apparent one: the inverse of `refraction_of_true`."""
+    lowest = REFRACTION_FROM_DEG + refraction_of_true(REFRACTION_FROM_DEG)
+    if apparent_deg <= lowest:  # no true place maps in between: refraction starts at −1°
+        return min(apparent_deg, REFRACTION_FROM_DEG)
+    true = apparent_deg - refraction_of_true(apparent_deg)
+    for _ in range(8):
+        true = apparent_deg - refraction_of_true(max(true, REFRACTION_FROM_DEG))
+    return true
+
+
+def _observer(sky: Sky, instant: datetime) -> Any:
+    observer = ephem.Observer()
+    observer.lat, observer.lon = str(sky.site.latitude), str(sky.site.longitude)
+    observer.elevation = sky.site.elevation_m
+    observer.pressure = 0.0  # refraction is ours
+    observer.date = ephem.Date(instant.astimezone(UTC).replace(tzinfo=None))
+    return observer
+
+
+def _place(body: Any) -> Place:
+    true = math.degrees(float(body.alt))
+    return Place(
+        math.radians(true + refraction_of_true(true)), math.radians(true), float(body.az)
+    )
+
+
+def sun_place(sky: Sky, instant: datetime | None = None) -> Place:
+    """The sun's place: by site and moment (true place by VSOP87 in ephem), or as set by hand."""
+    if sky.sun.mode == "free":
+        true = true_of_apparent(sky.sun.elevation_deg)
+        return Place(
+            math.radians(sky.sun.elevation_deg), math.radians(true),
+            math.radians(sky.sun.azimuth_deg % 360.0),
+        )
+    observer = _observer(sky, instant or sky.local_moment())
+    return _place(ephem.Sun(observer))
+
+
+def moon_place(sky: Sky) -> tuple[Place, float, float]:
+    """The moon's place, its illuminated fraction, and its illuminance above the air in lux.
+
+    Source of the illuminance: Krisciunas & Schaefer 1991, eq. 20 with phase angle in degrees.
+    """
+    observer = _observer(sky, sky.local_moment())
+    moon, sun = ephem.Moon(observer), ephem.Sun(observer)
+    elongation = float(ephem.separation(moon, sun))
+    phase_deg = abs(180.0 - math.degrees(elongation))
+    magnitude = -12.73 + 0.026 * phase_deg + 4e-9 * phase_deg**4
+    illuminance = 10.0 ** (-0.4 * (magnitude + 13.98))
+    return _place(moon), float(moon.phase) / 100.0, illuminance
+
+
+@dataclass(frozen=True)
+class SunEvent:
+    """The sun crosses a threshold: `kind` of THRESHOLDS_DEG, upward or downward."""
+
+    kind: str
+    rising: bool
+    moment: datetime
+
+
+@dataclass(frozen=True)
+class SunDay:
+    """The sun over the site's local date: elevations (radians) and events in order."""
+
+    moments: tuple[datetime, ...]
+    elevations_true: tuple[float, ...]
+    events: tuple[SunEvent, ...]
+
+    def first(self, kind: str, rising: bool) -> datetime | None:
+        return next((e.moment for e in self.events if e.kind == kind and e.rising == rising), None)
+
+    @property
+    def always_up(self) -> bool:
+        return min(self.elevations_true) > math.radians(THRESHOLDS_DEG["sun"])
+
+    @property
+    def never_up(self) -> bool:
+        return max(self.elevations_true) < math.radians(THRESHOLDS_DEG["sun"])
+
+
+def local_day(sky: Sky) -> tuple[datetime, datetime]:
+    """Start and end of the site's date, as instants (23 or 25 hours apart on some dates)."""
+    zone = ZoneInfo(sky.site.timezone)
+    date = sky.local_moment().astimezone(zone).date()
+    start = datetime(date.year, date.month, date.day, tzinfo=zone)
+    after = date + timedelta(days=1)
+    return start.astimezone(UTC), datetime(after.year, after.month, after.day,
+                                           tzinfo=zone).astimezone(UTC)
+
+
+def sun_day(sky: Sky, samples: int = 145) -> SunDay:
+    """Elevations through the local date and every rise, set and twilight in it."""
+    zone = ZoneInfo(sky.site.timezone)
+    start, end = local_day(sky)
+    observer = _observer(sky, start)
+    sun = ephem.Sun()
+
+    def elevation(instant: datetime) -> float:
+        observer.date = ephem.Date(instant.replace(tzinfo=None))
+        sun.compute(observer)
+        return float(sun.alt)
+
+    moments = [start + (end - start) * (k / (samples - 1)) for k in range(samples)]
+    heights = [elevation(m) for m in moments]
+
+    def crossings() -> Iterator[SunEvent]:
+        for kind, degrees in THRESHOLDS_DEG.items():
+            level = math.radians(degrees)
+            for k in range(samples - 1):
+                if (heights[k] < level) == (heights[k + 1] < level):
+                    continue
+                low, high = moments[k], moments[k + 1]
+                rising = heights[k] < level
+                for _ in range(16):
+                    middle = low + (high - low) / 2
+                    if (elevation(middle) < level) == rising:
+                        low = middle
+                    else:
+                        high = middle
+                yield SunEvent(kind, rising, low.astimezone(zone))
+
+    events = tuple(sorted(crossings(), key=lambda e: e.moment))
+    return SunDay(tuple(m.astimezone(zone) for m in moments), tuple(heights), events)

@@ -1,0 +1,213 @@
+"""The sky document: site, moment, sun, air, layers, camera and film."""
+
+from __future__ import annotations
+
+import math
+import zoneinfo
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from dovrek.sky.layer import Layer
+from dovrek.sky.parameter import Group, choice, number
+
+FORMAT_VERSION = 1
+LAYER_LIMIT = 16
+YEARS = (1900, 2100)
+
+
+class Site(Group):
+    latitude: float = number(
+        53.4, low=-90.0, high=90.0, step=0.1, unit="°", group="Site", label="Latitude",
+        help="North positive.",
+    )
+    longitude: float = number(
+        -0.2, low=-180.0, high=180.0, step=0.1, unit="°", group="Site", label="Longitude",
+        help="East positive.",
+    )
+    elevation_m: float = number(
+        4.0, low=0.0, high=6000.0, step=10.0, unit="m", group="Site", label="Ground",
+        help="Height of the ground above sea level; the air is thinner at a high site.",
+    )
+    timezone: str = choice(
+        "Europe/London", group="Site", label="Time zone",
+        help="Zone of the site's clock, an IANA name such as Europe/London.",
+    )
+
+    @field_validator("timezone")
+    @classmethod
+    def _known_zone(cls, value: str) -> str:
+        try:
+            zoneinfo.ZoneInfo(value)
+        except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+            raise ValueError("unknown time zone; use an IANA name such as Europe/London") from None
+        return value
+
+
+class Sun(Group):
+    mode: Literal["clock", "free"] = choice(
+        "clock", group="Sun", label="Tied to",
+        help="clock: the sun stands where site and moment put it. free: you place it.",
+    )
+    elevation_deg: float = number(
+        35.0, low=-90.0, high=90.0, step=0.5, unit="°", group="Sun", label="Height",
+        help="Apparent height above the horizon, when the sun is free.",
+    )
+    azimuth_deg: float = number(
+        180.0, low=0.0, high=360.0, step=1.0, unit="°", group="Sun", label="Bearing",
+        help="Clockwise from north, when the sun is free.",
+    )
+    diameter_deg: float = number(
+        0.533, low=0.1, high=5.0, step=0.05, unit="°", group="Sun", label="Diameter",
+        scale="log", help="Width of the sun's disc; its light stays the same in all.",
+    )
+
+
+class Air(Group):
+    haze: float = number(
+        0.1, low=0.0, high=2.0, step=0.01, unit="", group="Air", label="Haze",
+        help="Aerosol optical depth at 550 nm: 0.05 crisp, 0.1 clear, 0.3 hazy, 1 thick.",
+    )
+    haze_height_m: float = number(
+        1500.0, low=200.0, high=5000.0, step=100.0, unit="m", group="Air", label="Haze height",
+        scale="log", help="Height over which the haze thins out to about a third.",
+    )
+    ozone_du: float = number(
+        300.0, low=0.0, high=600.0, step=10.0, unit="DU", group="Air", label="Ozone",
+        help="Ozone column: deepens the blue of the zenith at dusk.",
+    )
+    ground_albedo: float = number(
+        0.18, low=0.0, high=0.95, step=0.01, unit="", group="Air", label="Ground albedo",
+        help="Share of light the ground returns: sea 0.06, grass 0.2, sand 0.35, snow 0.8.",
+    )
+
+
+class Camera(Group):
+    heading_deg: float = number(
+        0.0, low=0.0, high=360.0, step=1.0, unit="°", group="Framing", label="Heading",
+        help="Bearing the camera looks toward, clockwise from north.",
+    )
+    pitch_deg: float = number(
+        12.0, low=-90.0, high=90.0, step=0.5, unit="°", group="Framing", label="Pitch",
+        help="Tilt above the horizon.",
+    )
+    roll_deg: float = number(
+        0.0, low=-180.0, high=180.0, step=0.5, unit="°", group="Framing", label="Roll",
+        help="Turn about the line of sight, clockwise as seen.",
+    )
+    lens_mm: float = number(
+        28.0, low=8.0, high=800.0, step=1.0, unit="mm", group="Lens", label="Lens",
+        scale="log", help="Focal length of a rectilinear lens.",
+    )
+    sensor_width_mm: float = number(
+        36.0, low=4.0, high=100.0, step=0.1, unit="mm", group="Lens", label="Sensor width",
+        scale="log", help="Width of the film gate; 36 mm is the small-picture format.",
+    )
+    altitude_m: float = number(
+        1.6, low=0.2, high=20000.0, step=0.1, unit="m", group="Framing", label="Eye height",
+        scale="log", help="Height of the camera above the ground at the site.",
+    )
+    aspect: float = number(
+        16.0 / 9.0, low=0.25, high=4.0, step=0.05, unit=": 1", group="Lens", label="Aspect",
+        help="Width of the picture over its height.",
+    )
+
+    @property
+    def fov_h_rad(self) -> float:
+        """Horizontal angle of view of the rectilinear lens, radians."""
+        return 2.0 * math.atan(0.5 * self.sensor_width_mm / self.lens_mm)
+
+    @property
+    def fov_v_rad(self) -> float:
+        """Vertical angle of view, radians."""
+        return 2.0 * math.atan(0.5 * self.sensor_width_mm / self.aspect / self.lens_mm)
+
+
+class Film(Group):
+    exposure_ev: float | None = number(
+        None, low=-12.0, high=22.0, step=0.1, unit="EV", group="Exposure", label="Exposure",
+        derived="automatic", help="Exposure value at ISO 100; higher is darker. Automatic meters "
+        "the picture and holds the highlights.",
+    )
+    white_balance_k: float | None = number(
+        None, low=2000.0, high=20000.0, step=100.0, unit="K", group="Colour",
+        label="White balance", scale="log", derived="automatic",
+        help="Colour temperature that is rendered neutral; higher is warmer. Automatic follows "
+        "the light by half and keeps an evening warm.",
+    )
+    contrast: float = number(
+        1.0, low=0.5, high=1.6, step=0.05, unit="", group="Curve", label="Contrast",
+        help="Slope of the film's curve at middle grey.",
+    )
+
+
+class Sky(Group):
+    """A whole sky. `{"dovrek": 1}` is a complete clear one."""
+
+    dovrek: Literal[1] = 1
+    name: str = Field("Untitled sky", max_length=120, min_length=1)
+    seed: int = number(
+        1, low=0, high=999999, step=1, unit="", group="Sky", label="Seed",
+        help="Deals every layer anew at once.",
+    )
+    site: Site = Field(default_factory=lambda: Site())
+    moment: str = choice(
+        "2026-06-21T13:00", group="Site", label="Moment",
+        help="ISO date and time; without an offset it is the site's local time.",
+    )
+    sun: Sun = Field(default_factory=lambda: Sun())
+    air: Air = Field(default_factory=lambda: Air())
+    layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
+    camera: Camera = Field(default_factory=lambda: Camera())
+    film: Film = Field(default_factory=lambda: Film())
+
+    @field_validator("moment")
+    @classmethod
+    def _readable_moment(cls, value: str) -> str:
+        try:
+            read = datetime.fromisoformat(value)
+        except ValueError:
+            raise ValueError("not an ISO date and time; write it like 2026-06-21T18:30") from None
+        if not YEARS[0] <= read.year <= YEARS[1]:
+            raise ValueError(f"year out of range; give one from {YEARS[0]} to {YEARS[1]}")
+        return value
+
+    @field_validator("name")
+    @classmethod
+    def _printable_name(cls, value: str) -> str:
+        if not value.strip() or not value.isprintable():
+            raise ValueError("a name needs at least one printable character, and no others")
+        return value.strip()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _number_layers(cls, given: Any) -> Any:
+        """Give layers without an id one of their own (id of a layer is what selection keeps)."""
+        if not isinstance(given, dict) or not isinstance(given.get("layers"), list):
+            return given
+        layers = given["layers"]
+        taken = {entry.get("id") for entry in layers if isinstance(entry, dict)}
+        numbered = []
+        for entry in layers:
+            if isinstance(entry, dict) and not entry.get("id"):
+                index = 1
+                while f"layer-{index}" in taken:
+                    index += 1
+                taken.add(f"layer-{index}")
+                entry = {**entry, "id": f"layer-{index}"}
+            numbered.append(entry)
+        return {**given, "layers": numbered}
+
+    @model_validator(mode="after")
+    def _distinct_ids(self) -> Sky:
+        ids = [layer.id for layer in self.layers]
+        if len(set(ids)) != len(ids):
+            raise ValueError("two layers share an id; give every layer an id of its own")
+        return self
+
+    def local_moment(self) -> datetime:
+        """The moment with its offset: as written, or by the site's clock."""
+        read = datetime.fromisoformat(self.moment)
+        zone = zoneinfo.ZoneInfo(self.site.timezone)
+        return read.astimezone(zone) if read.tzinfo else read.replace(tzinfo=zone)
