@@ -240,8 +240,11 @@ def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes,
 
 
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
-                level: float) -> Cells:
-    """The clouds present at a level of growth, indexed for the march."""
+                level: float, skin_m: float) -> Cells:
+    """The clouds present at a level of growth, indexed for the march.
+
+    `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
+    """
     g = np.clip((level - dealt[:, 6]) / GROWTH_SPAN, 0.0, 1.0)
     scale = np.where(g > 0.0, dealt[:, 2] * (0.16 + 0.84 * g**0.75), 0.0)
     there = scale > 0.05
@@ -251,8 +254,9 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
     instances[:, SCALE] = scale
     instances[:, TURN_COS], instances[:, TURN_SIN] = chosen[:, 3], chosen[:, 4]
     instances[:, SHAPE] = chosen[:, 5]
-    instances[:, REACH] = scale * shapes.half_width_m
-    instances[:, TOP] = scale * shapes.tops[chosen[:, 5].astype(int)] * shapes.squash
+    which = chosen[:, 5].astype(int)
+    instances[:, REACH] = scale * np.minimum(shapes.radii[which] + skin_m, shapes.half_width_m)
+    instances[:, TOP] = scale * shapes.tops[which] * shapes.squash
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size = period_m / squares
     starts = np.zeros(squares * squares, dtype=np.int32)

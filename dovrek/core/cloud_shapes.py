@@ -39,6 +39,7 @@ class Shapes(NamedTuple):
 
     distance: NDArray[np.uint8]  # (SHAPES, n, n, nz)
     tops: NDArray[np.float64]  # (SHAPES,) height of each, metres before squash
+    radii: NDArray[np.float64]  # (SHAPES,) farthest column of each from its axis, metres
     footprints: NDArray[np.bool_]  # (SHAPES, n, n) columns that hold cloud
     half_width_m: float
     voxel_m: float
@@ -127,7 +128,7 @@ def _turrets(radius, height, lobes, state, spheres):
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out, footprint):
-    """Signed distance (metres, positive inside) of one cloud on its grid; returns its top."""
+    """Signed distance (metres, positive inside) of one cloud on its grid; returns top and radius."""
     spheres = np.empty((SPHERES, 4))
     state = np.array([1000 * index, seed + 7919])
     count = _turrets(radius, height, lobes, state, spheres)
@@ -171,7 +172,13 @@ def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, 
                 if v > 0.0 and floor + c * voxel > 0.0:
                     covered = True
             footprint[i, j] = covered
-    return top
+    widest = 0.0
+    for i in range(n):
+        for j in range(n):
+            if footprint[i, j]:
+                dx, dy = (i + 0.5) * voxel - half_width, (j + 0.5) * voxel - half_width
+                widest = max(widest, dx * dx + dy * dy)
+    return top, math.sqrt(widest) + voxel
 
 
 def build_shapes(
@@ -188,13 +195,13 @@ def build_shapes(
     nz = int(math.ceil((height - floor) / voxel)) + 3
     distance = np.empty((SHAPES, parameters.grid, parameters.grid, nz), dtype=np.uint8)
     footprints = np.empty((SHAPES, parameters.grid, parameters.grid), dtype=np.bool_)
-    tops = np.empty(SHAPES)
+    tops, radii = np.empty(SHAPES), np.empty(SHAPES)
 
     def piece(first: int, last: int) -> None:
         for index in range(first, last):
-            tops[index] = _shape(radius, height, parameters.lobes, parameters.seed, index,
-                                 half_width, voxel, floor, reach, distance[index],
-                                 footprints[index])
+            tops[index], radii[index] = _shape(
+                radius, height, parameters.lobes, parameters.seed, index, half_width, voxel,
+                floor, reach, distance[index], footprints[index])
 
     run(piece, SHAPES)
-    return Shapes(distance, tops, footprints, half_width, voxel, reach, floor, squash)
+    return Shapes(distance, tops, radii, footprints, half_width, voxel, reach, floor, squash)

@@ -42,7 +42,7 @@ class Field(NamedTuple):
     clearance: NDArray[np.float32]
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _shape_distance(field, p, shape, u, v, w):
     """Signed distance (metres at full size) in a shape's grid by trilinear look-up."""
     n, nz = int(p[SHAPE_N]), int(p[SHAPE_NZ])
@@ -66,7 +66,7 @@ def _shape_distance(field, p, shape, u, v, w):
     return (value * (1.0 / 127.5) - 1.0) * p[SHAPE_REACH]
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _cumulus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction among heaped clouds."""
     period = p[PERIOD]
@@ -99,11 +99,14 @@ def _cumulus(field, p, x, y, z, footprint, detail):
             dy -= period
         elif dy < -0.5 * period:
             dy += period
-        flat = math.sqrt(dx * dx + dy * dy) - cell[REACH]
+        reach = cell[REACH]
+        d2 = dx * dx + dy * dy
         high = z - cell[TOP] - 0.5 * lump
-        if flat > 0.0 or high > 0.0:
-            fo = -math.sqrt(max(flat, 0.0) ** 2 + max(high, 0.0) ** 2)
-            outside = max(outside, fo)
+        if d2 > reach * reach:
+            outside = max(outside, min(reach - math.sqrt(d2), -high))
+            continue
+        if high > 0.0:
+            outside = max(outside, -high)
             continue
         scale = cell[SCALE]
         u = (cell[TURN_COS] * dx + cell[TURN_SIN] * dy) / scale
@@ -112,7 +115,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         f *= scale * vertical
         if f > best:
             own = scale
-            down = (dx * p[WIND_X] + dy * p[WIND_Y]) / cell[REACH]
+            down = (dx * p[WIND_X] + dy * p[WIND_Y]) / reach
         h = max(0.05 * p[SIZE] * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
     if best < -1e8:
@@ -163,7 +166,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _flat_noise(volume, x, y, tile, slice_, footprint):
     """Two-dimensional noise: a slice through a volume, turned by a generic angle."""
     s = 1.0 / tile
@@ -171,7 +174,7 @@ def _flat_noise(volume, x, y, tile, slice_, footprint):
                     noise_level(footprint, tile))
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _clearing(field, p, x, y, footprint):
     """How far a point lies in a clearing: 0 outside, 1 in the middle."""
     if p[CLEAR_SHARE] <= 0.0:
@@ -184,7 +187,7 @@ def _clearing(field, p, x, y, footprint):
     return smoothstep(centre - width, centre + width, n)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
@@ -205,7 +208,7 @@ def sheet_score(field, p, x, y, footprint):
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _stratus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet with soft waves."""
     thick = p[THICK]
@@ -237,7 +240,7 @@ def _stratus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _cirrus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in falling, combed streaks of ice."""
     thick = p[THICK]
@@ -251,26 +254,37 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     xs = x + fall * p[WIND_X] - hook * p[WIND_Y]
     ys = y + fall * p[WIND_Y] + hook * p[WIND_X]
     score = sheet_score(field, p, xs, ys, footprint) - p[LEVEL]
-    if score < -0.06:
-        return -min(max((-score - 0.05) * 0.45 * p[SIZE], 40.0), 1500.0), 0.0
+    shred = 0.34 * p[FRAY]
+    if score < -0.45 - shred:
+        return -min(max((-score - 0.4 - shred) * 0.45 * p[SIZE], 40.0), 1500.0), 0.0
     u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
     v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
     bend = 0.10 * size * _flat_noise(field.wisp, u, v, 5.2 * size, 0.91, footprint)
     run = 1.0 + 14.0 * p[COMB]
-    fibre = noise_at(field.wisp, u / (run * 0.42 * size), (v + bend) / (0.42 * size),
-                     0.4 * r, noise_level(footprint, 0.42 * size))
-    fine = noise_at(field.wisp, u / (run * 0.143 * size) + 0.3, (v + 1.6 * bend) / (0.131 * size),
-                    0.9 * r + 0.5, noise_level(footprint, 0.131 * size))
-    soft = 0.05 + 0.5 * p[EDGE] / 500.0
-    body = smoothstep(-0.05, soft + 0.42, score)
-    texture = 1.0 + p[FRAY] * (1.5 * fibre + 0.8 * fine) - 0.55 * p[FRAY] * (1.0 - body)
+    tile = 0.62 * size
+    fibre = noise_at(field.wisp, u / (run * tile), (v + bend) / tile, 0.5 * r,
+                     noise_level(footprint, tile))
+    # Strands shred the edge of the patch as well as its inside, so no patch has an outline.
+    score += shred * fibre * 1.6
+    if score <= -0.45:
+        return 30.0, 0.0
+    tile = 0.19 * size
+    fine = noise_at(field.wisp, u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile, 1.1 * r,
+                    noise_level(footprint, tile))
+    body = smoothstep(-0.45, 0.30 + 0.5 * p[EDGE] / 500.0, score)
+    texture = max(1.0 + p[FRAY] * (1.7 * fibre + 1.1 * fine), 0.0)
+    if detail > 0:
+        tile = 0.061 * size
+        texture = max(texture + p[FRAY] * 0.6 * noise_at(
+            field.wisp, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile, 1.7 * r,
+            noise_level(footprint, tile)), 0.0)
     profile = 4.0 * r * (1.0 - r)
-    sigma = p[SIGMA] * body * max(texture, 0.0) * profile * (0.4 + 0.6 * profile)
-    return 30.0, sigma
+    sigma = p[SIGMA] * body * body * texture * (0.4 + 0.6 * texture) * profile
+    return 30.0, sigma * (0.4 + 0.6 * profile)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def density(field, layer, x, y, z, footprint, detail):
     """Distance (m) and extinction (1/m) of a layer at a point above its base.
 
@@ -286,7 +300,7 @@ def density(field, layer, x, y, z, footprint, detail):
     return _cirrus(field, p, x, y, z, footprint, detail)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def column_depths(field, layer, half_m, count, steps, i0, i1, out):
     """Vertical optical depths on a count × count raster over ± half_m, rows i0 … i1."""
     p = field.layers[layer]
@@ -303,7 +317,7 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out):
             out[i, j] = total
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def sheet_scores(field, layer, half_m, count, out):
     """Scores of a sheet on a raster (for its cover curve)."""
     p = field.layers[layer]

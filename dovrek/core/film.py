@@ -9,6 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from dovrek.core.kernels import FAST
+from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
     LUMINANCE_RGB,
     RGB_TO_XYZ,
@@ -36,7 +37,7 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     """Exposure value for a picture's luminances (cd/m²).
 
     Geometric mean of the sky placed near middle grey and a highlight (98th percentile) kept
-    under the shoulder, whichever asks for less light; below 100 cd/m² the eye's own darkening
+    under the shoulder, by at most 1.2 stops (the sun itself may burn out); below 100 cd/m² the eye's own darkening
     is kept in part, so that dusk looks like dusk.
     Common practice; the key by adaptation after Krawczyk et al. 2005.
     """
@@ -47,7 +48,7 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     key = 0.30 if mean > 300.0 else 0.30 * (mean / 300.0) ** 0.13
     by_mean = math.log2(mean / ISO_CONSTANT * MIDDLE_GREY / key)
     by_high = math.log2(high / ISO_CONSTANT * MIDDLE_GREY / 1.9)
-    return float(np.clip(max(by_mean, by_high), -12.0, 22.0))
+    return float(np.clip(max(by_mean, min(by_high, by_mean + 1.2)), -12.0, 22.0))
 
 
 def automatic_white(illuminant_xyz: Array) -> float:
@@ -57,7 +58,7 @@ def automatic_white(illuminant_xyz: Array) -> float:
     if found is None:
         return 6500.0
     mired = 0.5 * 1e6 / DAYLIGHT_K + 0.5 * 1e6 / found
-    return float(np.clip(1e6 / mired, 5000.0, 6800.0))
+    return float(np.clip(1e6 / mired, 5000.0, 6000.0))
 
 
 def balance_matrix(kelvins: float) -> Array:
@@ -74,8 +75,8 @@ def tone(y, contrast):
 
     A rational sigmoid in y^c (after Naka & Rushton 1966), scaled to keep middle grey in place.
     """
-    p = 1.13 * contrast
-    k = 0.86 ** p
+    p = 1.28 * contrast
+    k = 0.80 ** p
     g = MIDDLE_GREY ** p
     scale = 0.186 * (g + k) / g
     v = max(y, 0.0) ** p
@@ -100,12 +101,9 @@ def decode_srgb(value):
 
 @njit(cache=True, fastmath=FAST)
 def _noise(x, y, c):
-    """Triangular noise of ± 1 from a pixel's place (two uniform hashes)."""
-    h = np.uint32(x * 1973 + y * 9277 + c * 26699 + 1)
-    h = (h ^ (h >> np.uint32(15))) * np.uint32(0x2C1B3C6D)
-    h = (h ^ (h >> np.uint32(12))) * np.uint32(0x297A2D39)
-    h = h ^ (h >> np.uint32(15))
-    return ((h & np.uint32(0xFFFF)) + 0.0) / 65535.0 - ((h >> np.uint32(16)) + 0.0) / 65535.0
+    """Triangular noise of ± 1 from a pixel's place (high and low bits of one hash)."""
+    h = hash_unit(x, y, c)
+    return h + (h * 65536.0) % 1.0 - 1.0
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)

@@ -10,7 +10,7 @@ from numba import njit
 FAST = {"contract", "arcp", "nsz", "afn", "reassoc"}
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def exp_minus(x):
     """exp(−x) for x ≥ 0 by a quartic at x/64 squared six times; vectorises, 1e-6 absolute.
 
@@ -26,14 +26,14 @@ def exp_minus(x):
     return e * e
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def smoothstep(low, high, x):
     """Cubic step from 0 at `low` to 1 at `high`."""
     u = min(max((x - low) / (high - low), 0.0), 1.0)
     return u * u * (3.0 - 2.0 * u)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def henyey_greenstein(cosine, g):
     """Phase function per steradian. Source: Henyey & Greenstein 1941."""
     d = 1.0 + g * g - 2.0 * g * cosine

@@ -60,7 +60,7 @@ def grid_shape(kind: int, size_m: float, thick_m: float, range_m: float, cells: 
     return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
     """Mean extinction of cells for rows i0 … i1 of a level."""
     dx = shape.dx * COARSER**level
@@ -88,7 +88,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
                 out[i, j, k] = total / samples
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _level_of(shape_n, dx, levels, x, y, inset):
     """Finest level that holds a point, `inset` cells from its edge."""
     reach = max(abs(x), abs(y))
@@ -100,7 +100,7 @@ def _level_of(shape_n, dx, levels, x, y, inset):
     return level
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _depth_at(depth, shape, level, x, y, z):
     """Trilinear optical depth at a point of one level (clamped at its edges)."""
     dx = shape.dx * COARSER**level
@@ -118,7 +118,7 @@ def _depth_at(depth, shape, level, x, y, z):
     return low * (1 - fc) + high * fc
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
     """Optical depth from every cell centre to the sun, plane by plane, coarse level first."""
     n, nz = shape.n, shape.nz
@@ -193,7 +193,7 @@ def stored(light, p_at, n, nz, level, i, j, k):
     return p_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
                      radius, i0, i1, depth):
     """Add an upper layer's optical depth to cells of a lower layer along curved sun paths."""
@@ -225,7 +225,7 @@ def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level,
                                                    target - upper_base)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _couple(sigma, dx, dz, floor, cx, cy, cz, free):
     """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
 
@@ -337,7 +337,7 @@ def _relax(sigma, floor, cx, cy, cz, free, source, j_field, sweeps, cancel):
                         j_field[i, j, k] += RELAX * (value - j_field[i, j, k])
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
     """First-scattered light and the divergence of the beam's forward drift."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -376,7 +376,7 @@ def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam,
                 source[i, j, k] = s
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _sky_source(sigma, floor, dz, free, source):
     """Light of a unit sky through free faces: 1 from above, ½ from the sides, 0 from below."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -393,7 +393,7 @@ def _sky_source(sigma, floor, dz, free, source):
                 up += own * dz
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
     """Flux of scattered sunlight at cell centres: the mean of what crosses opposite faces."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -429,7 +429,7 @@ def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flu
                 flux[i, j, k, 2] = fz
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def _start_from(coarse, fine, ratio):
     """First guess of a level from the coarser one around it."""
     n, nz = fine.shape[0], fine.shape[2]

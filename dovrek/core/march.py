@@ -87,7 +87,7 @@ class Marching(NamedTuple):
     ground: bool
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _grid_lookup(light, p, x, y, z, dither, out):
     """Six light channels at a point by trilinear look-up; levels change dithered."""
     n, nz, levels = int(p[GRID_N]), int(p[GRID_NZ]), int(p[GRID_LEVELS])
@@ -117,7 +117,7 @@ def _grid_lookup(light, p, x, y, z, dither, out):
         out[q] = low * (1 - fc) + high * fc
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _sunlight_at(scene, x, y, h, out):
     """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
     u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
@@ -131,7 +131,7 @@ def _sunlight_at(scene, x, y, h, out):
                   + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _shell(radius, height, dz, shell, out):
     """Distances at which a ray meets a sphere of height `shell`; False when it misses."""
     r0, r1 = radius + height, radius + shell
@@ -144,7 +144,7 @@ def _shell(radius, height, dz, shell, out):
     return True
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def ground_distance(radius, height, dz):
     """Distance to the ground along a ray; −1 when it never meets it."""
     if dz >= 0.0:
@@ -156,7 +156,7 @@ def ground_distance(radius, height, dz):
     return -r0 * dz - math.sqrt(disc)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _ground_light(scene, x, y, out, six):
     """Radiance of the ground at a place, with the shadow clouds cast on it."""
     depth = 0.0
@@ -175,7 +175,7 @@ def _ground_light(scene, x, y, out, six):
         out[c] = scene.ground[0, c] * pass_sun + scene.ground[1, c]
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _sun_disc(scene, elevation, azimuth, pixel):
     """Share of the disc's mean radiance seen in a direction: limb darkening, soft by a pixel.
 
@@ -195,7 +195,7 @@ def _sun_disc(scene, elevation, azimuth, pixel):
     return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
 def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     """Light along one ray from the camera.
 
@@ -416,7 +416,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     out[DISTANCE] = half_t
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def direction(lens, u, v, out):
     """Unit vector (east, north, up) of a place in the frame, u and v from 0 to 1."""
     if lens.projection == 1:

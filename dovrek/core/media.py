@@ -36,6 +36,7 @@ class AirParameters(NamedTuple):
     haze_height_m: float
     ozone_du: float
     ground_albedo: float
+    ground_warmth: float
     elevation_m: float
 
 
@@ -52,7 +53,7 @@ class Media(NamedTuple):
     haze_albedo: float
     chi2_molecules: float  # second Legendre moment of Rayleigh scattering
     haze_chi: Array  # (4,) Legendre moments 0..3 of the haze's phase function
-    albedo: float
+    albedo: Array  # (8,) of the ground
 
 
 def rayleigh_optical_depth(wavelength_nm: ArrayLike) -> Array:
@@ -133,6 +134,12 @@ def ozone_tent(height_km: ArrayLike) -> Array:
     return np.interp(np.asarray(height_km, dtype=np.float64), nodes, [0.0, 1.0, 0.0])
 
 
+def ground_albedo(air: AirParameters, wavelengths_nm: Array) -> Array:
+    """Albedo by wavelength: a straight tilt about 550 nm, as of soils and dry grass."""
+    tilt = 1.0 + air.ground_warmth * (wavelengths_nm - 550.0) / 200.0
+    return np.clip(air.ground_albedo * tilt, 0.0, 0.98)
+
+
 def media_of(air: AirParameters, wavelengths_nm: Array = WAVELENGTHS_NM) -> Media:
     """Constituents of the air above a site."""
     elevation_km = air.elevation_m * 1e-3
@@ -155,5 +162,5 @@ def media_of(air: AirParameters, wavelengths_nm: Array = WAVELENGTHS_NM) -> Medi
         haze_albedo=HAZE_ALBEDO,
         chi2_molecules=rayleigh_chi2(),
         haze_chi=np.array([haze_moment(k) for k in range(4)]),
-        albedo=air.ground_albedo,
+        albedo=ground_albedo(air, wavelengths_nm),
     )

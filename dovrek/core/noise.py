@@ -25,7 +25,7 @@ SPREAD = 0.4  # standard deviation of the finest level
 Bytes = NDArray[np.uint8]
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def hash_unit(a, b, c):
     """A number in 0 … 1 from three integers (finaliser after Steele et al. 2014)."""
     h = (np.uint64(a) * np.uint64(0x9E3779B97F4A7C15)
@@ -131,7 +131,7 @@ def noise_volumes() -> tuple[Bytes, Bytes]:
     return billow, wisp
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def noise_level(footprint_m, tile_m):
     """Averaged level whose voxels match a footprint; −1 when all detail is below it."""
     voxels = footprint_m / tile_m * SIZE
@@ -141,7 +141,7 @@ def noise_level(footprint_m, tile_m):
     return level if level < LEVELS else -1
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def noise_at(volume, x, y, z, level):
     """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1."""
     if level < 0:
@@ -181,7 +181,7 @@ ROTATION = np.array(
 )
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def turned_noise(volume, x, y, z, tile_m, level):
     """`noise_at` for metres, through a generic rotation."""
     s = 1.0 / tile_m

@@ -67,13 +67,13 @@ def beam_tables() -> Beam:
     return Beam(np.maximum(once, 0.0), np.maximum(small, 0.0))
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def beam_row(theta):
     """Fractional row of an angle."""
     return math.sqrt(min(max(theta, 0.0) / math.pi, 1.0)) * (ANGLES - 1)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def beam_at(table, row, depth):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
     i = min(int(row), ANGLES - 2)

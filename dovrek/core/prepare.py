@@ -89,7 +89,7 @@ class Prepared:
 
 def air_parameters(sky: Sky) -> AirParameters:
     return AirParameters(sky.air.haze, sky.air.haze_height_m, sky.air.ozone_du,
-                         sky.air.ground_albedo, sky.site.elevation_m)
+                         sky.air.ground_albedo, sky.air.ground_warmth, sky.site.elevation_m)
 
 
 class Preparer:
@@ -180,7 +180,7 @@ class Preparer:
         level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
                                             outward)
         cancel.check()
-        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level)
+        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size)
         p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
         p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
         p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
@@ -498,6 +498,13 @@ def _disc_light(atmosphere: Atmosphere, sun: Place) -> NDArray[np.float64]:
     return trans @ xyz_weights()
 
 
+def illuminances(media: Media, table: SunTable, scattered: Scattered,
+                 sun: Place) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """XYZ illuminance (lx) of level ground by the clear sky's direct and diffuse light."""
+    white = media._replace(albedo=np.full(WAVES, math.pi))
+    return ground_light(white, table, scattered, sun)
+
+
 def ground_light(media: Media, table: SunTable, scattered: Scattered,
                  sun: Place) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Radiance (XYZ) of the ground from the clear sky's direct and diffuse light."""
@@ -505,13 +512,14 @@ def ground_light(media: Media, table: SunTable, scattered: Scattered,
     columns, trans = np.empty(4), np.empty(WAVES)
     sun_transmittance(table, media, 0.0, mu, media.haze_per_km, columns, trans)
     weights = xyz_weights()
-    direct = media.albedo / math.pi * max(mu, 0.0) * (trans @ weights)
+    returned = media.albedo / math.pi
+    direct = max(mu, 0.0) * (returned * trans) @ weights
     c = column_of(mu)
     j = min(int(c), COSINES - 2)
     f = c - j
     low, high = np.maximum(scattered.ground[j], 1e-30), np.maximum(scattered.ground[j + 1], 1e-30)
-    diffuse = np.exp((1 - f) * np.log(low) + f * np.log(high)) @ weights
-    return direct, media.albedo / math.pi * diffuse
+    diffuse = (returned * np.exp((1 - f) * np.log(low) + f * np.log(high))) @ weights
+    return direct, diffuse
 
 
 __all__ = ["FINE", "SKETCH", "Atmosphere", "Fineness", "LayerBody", "Prepared", "Preparer"]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.film import automatic_white, meter
 from dovrek.core.march import ALPHA, OUT, Lens, Marching, march_rows
-from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, ground_light
+from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
 from dovrek.core.stages import Cancel, Workers
 from dovrek.sky.document import Camera, Sky
 
@@ -136,10 +136,9 @@ def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) ->
         ev = meter(luminance, frame[..., ALPHA] > 0.5)
     kelvins = sky.film.white_balance_k
     if kelvins is None:
-        direct, diffuse = ground_light(prepared.atmosphere.media, prepared.atmosphere.sun,
+        direct, diffuse = illuminances(prepared.atmosphere.media, prepared.atmosphere.sun,
                                        prepared.atmosphere.scattered, prepared.sun)
-        kelvins = automatic_white((direct + diffuse) * math.pi / max(
-            prepared.atmosphere.media.albedo, 1e-6))
+        kelvins = automatic_white(direct + diffuse)
     return Metered(round(ev, 2), round(kelvins))
 
 

@@ -47,7 +47,7 @@ class Scattered(NamedTuple):
     ground: Array  # (64, 8) diffuse irradiance on the ground
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def cosine_of(j):
     """Sun cosine of a grid column: steps of 0.01 through twilight, wider by day."""
     if j < LINEAR_NODES:
@@ -56,7 +56,7 @@ def cosine_of(j):
     return COSINE_KNEE + 0.01 * k + KNEE_SQUARE * k * k
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def column_of(cosine):
     """Fractional grid column of a sun cosine."""
     c = min(max(cosine, COSINE_LOW), 1.0)
@@ -67,7 +67,7 @@ def column_of(cosine):
     return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def path_length(radius_km, height_km, mu, top_km):
     """Length (km) of a ray to the ground or the top, whether it hits ground, and its tangent t."""
     r = radius_km + height_km
@@ -80,7 +80,7 @@ def path_length(radius_km, height_km, mu, top_km):
     return tangent + math.sqrt(max(top * top - lowest * lowest, 0.0)), False, tangent
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def path_node(k, steps, length, hits, tangent, height_km):
     """Distance of step boundary k: dense at the ray's lowest end, where the air is."""
     u = k / steps
@@ -93,7 +93,7 @@ def path_node(k, steps, length, hits, tangent, height_km):
     return length * u * u
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
     """Light scattered again toward a direction (local zenith cosine, sunward component).
 
@@ -201,7 +201,7 @@ def _order_columns(media, sun, moments, ground, first, nodes, weights, quality, 
                             if first:
                                 sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
                                 for w in range(WAVES):
-                                    light[w] += (passed[w] * media.albedo / math.pi * trans[w]
+                                    light[w] += (passed[w] * media.albedo[w] / math.pi * trans[w]
                                                  * max(mu_g, 0.0))
                             else:
                                 c = column_of(mu_g)
@@ -209,7 +209,7 @@ def _order_columns(media, sun, moments, ground, first, nodes, weights, quality, 
                                 fg = c - jg
                                 for w in range(WAVES):
                                     e = ground[jg, w] * (1 - fg) + ground[jg + 1, w] * fg
-                                    light[w] += passed[w] * media.albedo / math.pi * e
+                                    light[w] += passed[w] * media.albedo[w] / math.pi * e
                         weight = weight_mu * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
                         for w in range(WAVES):
                             lw = light[w] * weight

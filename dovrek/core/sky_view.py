@@ -50,7 +50,7 @@ class SkyView(NamedTuple):
     air_far_m: float  # distance of the last slice; slices at (k/32)² of it
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def haze_phase(cosine):
     """Double Henyey–Greenstein phase function of the haze, per steradian."""
     return W0 * henyey_greenstein(cosine, G0) + W1 * henyey_greenstein(cosine, G1)
@@ -207,7 +207,7 @@ def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
     f = c - j
     for w in range(WAVES):
         diffuse = ground[j, w] * (1.0 - f) + ground[j + 1, w] * f
-        out[w] = media.albedo / math.pi * (
+        out[w] = media.albedo[w] / math.pi * (
             direct_share * trans[w] * max(mu_s, 0.0) + diffuse_share * diffuse)
 
 
@@ -300,7 +300,7 @@ def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
     return out
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _cubic(u, weights):
     """Catmull–Rom weights of four neighbours."""
     weights[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
@@ -309,7 +309,7 @@ def _cubic(u, weights):
     weights[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _azimuth_node(j, n):
     """Mirror a column index at the sun's meridian and opposite it."""
     if j < 0:
@@ -319,14 +319,14 @@ def _azimuth_node(j, n):
     return j
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def _from_sun(turn):
     """A difference of azimuths folded into 0 … π."""
     folded = abs(turn) % (2.0 * math.pi)
     return 2.0 * math.pi - folded if folded > math.pi else folded
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
     """XYZ radiance of the clear sky in a direction; `wi`, `wj` (4,) are scratch."""
     e = max(elevation, view.horizon)
@@ -355,7 +355,7 @@ def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
     out[2] = math.exp(s2) + phase * math.exp(s5)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def air_between(view, elevation, azimuth, cosine, distance_m, scatter, passed):
     """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance."""
     d = elevation - view.horizon

@@ -76,33 +76,20 @@ def correlated_colour_temperature(xyz: Array) -> float | None:
 
 
 def white_of_temperature(kelvins: float) -> Array:
-    """XYZ (Y = 1) of the Planckian radiator below 4000 K, of CIE daylight above 5000 K, blended
-    between. Sources: Kim et al. 2002 (cubic locus); CIE 015:2018 (D illuminants)."""
+    """XYZ (Y = 1) of the Planckian radiator, 1700–25,000 K. Source: Kim et al. 2002 (cubic fit).
+
+    Direct sunlight and a clear noon lie on this locus rather than on CIE daylight's.
+    """
     t = float(np.clip(kelvins, 1700.0, 25000.0))
-
-    def planck() -> tuple[float, float]:
-        u = 1e3 / t
-        if t < 4000:
-            x = -0.2661239 * u**3 - 0.2343589 * u**2 + 0.8776956 * u + 0.179910
-        else:
-            x = -3.0258469 * u**3 + 2.1070379 * u**2 + 0.2226347 * u + 0.240390
-        if t < 2222:
-            y = -1.1063814 * x**3 - 1.34811020 * x**2 + 2.18555832 * x - 0.20219683
-        elif t < 4000:
-            y = -0.9549476 * x**3 - 1.37418593 * x**2 + 2.09137015 * x - 0.16748867
-        else:
-            y = 3.0817580 * x**3 - 5.87338670 * x**2 + 3.75112997 * x - 0.37001483
-        return x, y
-
-    def daylight() -> tuple[float, float]:
-        u = 1e3 / t
-        if t <= 7000:
-            x = -4.6070 * u**3 + 2.9678 * u**2 + 0.09911 * u + 0.244063
-        else:
-            x = -2.0064 * u**3 + 1.9018 * u**2 + 0.24748 * u + 0.237040
-        return x, -3.000 * x**2 + 2.870 * x - 0.275
-
-    share = float(np.clip((t - 4000.0) / 1000.0, 0.0, 1.0))
-    (px, py), (dx, dy) = planck(), daylight() if share > 0 else (0.0, 0.0)
-    x, y = px + share * (dx - px), py + share * (dy - py)
+    u = 1e3 / t
+    if t < 4000:
+        x = -0.2661239 * u**3 - 0.2343589 * u**2 + 0.8776956 * u + 0.179910
+    else:
+        x = -3.0258469 * u**3 + 2.1070379 * u**2 + 0.2226347 * u + 0.240390
+    if t < 2222:
+        y = -1.1063814 * x**3 - 1.34811020 * x**2 + 2.18555832 * x - 0.20219683
+    elif t < 4000:
+        y = -0.9549476 * x**3 - 1.37418593 * x**2 + 2.09137015 * x - 0.16748867
+    else:
+        y = 3.0817580 * x**3 - 5.87338670 * x**2 + 3.75112997 * x - 0.37001483
     return np.array([x / y, 1.0, (1.0 - x - y) / y])

@@ -38,7 +38,7 @@ class SunTable(NamedTuple):
     horizon: Array  # (64,) refracted geometric cosine of the sun's lowest visible centre
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def profile(table, height_km):
     """Linear look-up in a profile on the 0.25 km grid."""
     u = min(max(height_km / PROFILE_STEP_KM, 0.0), PROFILE_NODES - 1.001)
@@ -134,7 +134,7 @@ def build_sun_table(media: Media) -> SunTable:
     return SunTable(columns, horizon)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def sun_columns(table, height_km, cosine, out):
     """Columns and dilution toward the sun's centre; `out[3]` is 0 below the horizon.
 
@@ -158,7 +158,7 @@ def sun_columns(table, height_km, cosine, out):
     out[3] *= smoothstep(-SUN_RADIUS_RAD, SUN_RADIUS_RAD, above)
 
 
-@njit(cache=True, fastmath=FAST)
+@njit(cache=True, fastmath=FAST, _nrt=False)
 def sun_transmittance(table, media, height_km, cosine, haze_extinction, columns, out):
     """Fraction of sunlight (8 waves) that reaches a point; `haze_extinction` 1/km may be scaled."""
     sun_columns(table, height_km, cosine, columns)

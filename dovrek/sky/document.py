@@ -81,6 +81,11 @@ class Air(Group):
         0.18, low=0.0, high=0.95, step=0.01, unit="", group="Air", label="Ground albedo",
         help="Share of light the ground returns: sea 0.06, grass 0.2, sand 0.35, snow 0.8.",
     )
+    ground_warmth: float = number(
+        0.25, low=-0.6, high=0.9, step=0.05, unit="", group="Air", label="Ground warmth",
+        help="Tint of the ground's return: below 0 cool like wet slate, above 0 warm like "
+        "soil and dry grass.",
+    )
 
 
 class Camera(Group):
