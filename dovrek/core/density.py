@@ -301,8 +301,11 @@ def density(field, layer, x, y, z, footprint, detail):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
-def column_depths(field, layer, half_m, count, steps, i0, i1, out):
-    """Vertical optical depths on a count × count raster over ± half_m, rows i0 … i1."""
+def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
+    """Vertical optical depths on a count × count raster over ± half_m, rows i0 … i1.
+
+    `lengths` receives the metres of each column that lie in cloud.
+    """
     p = field.layers[layer]
     low, high = p[Z_LOW], p[Z_HIGH]
     dz = (high - low) / steps
@@ -310,11 +313,14 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out):
     for i in range(i0, i1):
         for j in range(count):
             x, y = -half_m + (i + 0.5) * pixel, -half_m + (j + 0.5) * pixel
-            total = 0.0
+            total, length = 0.0, 0.0
             for k in range(steps):
                 _, sigma = density(field, layer, x, y, low + (k + 0.5) * dz, 0.0, 2)
                 total += sigma * dz
+                if sigma > 0.0:
+                    length += dz
             out[i, j] = total
+            lengths[i, j] = length
 
 
 @njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)

@@ -416,6 +416,50 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     out[DISTANCE] = half_t
 
 
+@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
+    """Optical depth of all clouds along a ray from the camera, with the march's own steps.
+
+    `factor` scales the steps: the result must not depend on it (Beer–Lambert).
+    """
+    total = 0.0
+    ground = ground_distance(radius, height, dz)
+    end = ground if ground > 0.0 else far
+    r0 = radius + height
+    t = 0.0
+    first = True
+    for _ in range(100 * STEPS_LIMIT):
+        if t >= end:
+            break
+        h = math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - radius
+        ahead, sigma_all = 1e9, 0.0
+        above_all = True
+        for l in range(field.layers.shape[0]):
+            p = field.layers[l]
+            step = (p[STEP] + 0.0018 * t) * factor
+            low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
+            if h < high or dz < 0.0:
+                above_all = False
+            if h < low - 2.0 * step or h > high + 2.0 * step:
+                gap = low - h if h < low else h - high
+                ahead = min(ahead, max(0.9 * gap, step))
+                continue
+            f, sigma = density(field, l, t * dx, t * dy, h - p[BASE], 0.0, 2)
+            sigma_all += sigma
+            ahead = min(ahead, step if f >= 0.0 else max(-0.9 * f, 0.55 * step))
+        if above_all:
+            break
+        if sigma_all > 1e-12:
+            ahead = min(ahead, max(1.1 / sigma_all, 0.35 * ahead))
+        if first:
+            ahead *= max(random, 0.02)
+            first = False
+        ds = min(ahead, end - t)
+        total += sigma_all * ds
+        t += ds
+    return total
+
+
 @njit(cache=True, fastmath=FAST, _nrt=False)
 def direction(lens, u, v, out):
     """Unit vector (east, north, up) of a place in the frame, u and v from 0 to 1."""

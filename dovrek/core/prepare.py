@@ -202,14 +202,14 @@ class Preparer:
         flat = np.sort(scores.ravel())
         run = self.workers.over(cancel, chunk=6)
         count, steps = 72, 10
-        depths = np.empty((count, count))
+        depths, lengths = np.empty((count, count)), np.empty((count, count))
         low, high = flat[0] - 1.5, flat[-1] + 0.2
         level = float(flat[int((1.0 - cover) * (len(flat) - 1))])
         # The veil is thinner than 0.1 at its edges: walk the level until columns agree.
         for _ in range(9):
             p[d.LEVEL] = level
             run(lambda i0, i1: d.column_depths(field, 0, 0.5 * cloud_cells.MEASURED_M, count,
-                                               steps, i0, i1, depths), count)
+                                               steps, i0, i1, depths, lengths), count)
             share = float(np.mean(depths > 0.1))
             if abs(share - cover) < 0.004:
                 break

@@ -1,0 +1,302 @@
+"""The commands. Bad input: exit status 2 and one line naming field, fault and mend."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import click
+
+from dovrek import __version__
+from dovrek.settings import Settings, settings_from_environment
+from dovrek.sky.document import Sky
+from dovrek.sky.errors import SkyError
+from dovrek.sky.reading import BYTES_LIMIT, sky_from_text
+
+
+class BadInput(click.ClickException):
+    """Exit status 2 with one line on standard error."""
+
+    exit_code = 2
+
+    def show(self, file: Any = None) -> None:
+        click.echo(f"dovrek: {self.message}", err=True)
+
+
+def read_sky(source: str) -> Sky:
+    """A sky from a file, standard input or the store. Raises BadInput."""
+    try:
+        if source == "-":
+            return sky_from_text(sys.stdin.buffer.read(BYTES_LIMIT + 1))
+        path = Path(source)
+        if path.suffix.lower() == ".json" or path.exists():
+            with path.open("rb") as file:
+                return sky_from_text(file.read(BYTES_LIMIT + 1))
+        settings = settings_from_environment()
+        if settings.database.exists():
+            from dovrek.store import skies
+            from dovrek.store.tables import open_database
+
+            with open_database(settings.database).connection_context():
+                return skies.load(source)[0]
+        raise BadInput(f"SKY: there is no file or stored sky '{source}'; give a path to a sky "
+                       "JSON file")
+    except SkyError as error:
+        raise BadInput(str(error)) from None
+    except OSError as error:
+        raise BadInput(f"SKY: {source} cannot be read ({error.strerror}); check the path") from None
+    except LookupError as error:
+        raise BadInput(f"SKY: {error.args[0]}") from None
+
+
+def parse_size(text: str) -> tuple[int, int]:
+    """`WxH` in pixels. Raises BadInput."""
+    from dovrek.core.studio import SIDE_LIMIT
+
+    width, _, height = text.lower().partition("x")
+    if not (width.isdigit() and height.isdigit()):
+        raise BadInput(f"--size: '{text}' is not a size; write it like 1920x1080")
+    w, h = int(width), int(height)
+    if not (16 <= w <= SIDE_LIMIT and 16 <= h <= SIDE_LIMIT):
+        raise BadInput(f"--size: {w}x{h} is outside 16 to {SIDE_LIMIT} pixels a side; "
+                       "choose a smaller or larger one")
+    return w, h
+
+
+def emit(data: Any) -> None:
+    click.echo(json.dumps(data, indent=1, ensure_ascii=False))
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__)
+def main() -> None:
+    """Compose whole procedural skies and print photorealistic backdrops."""
+
+
+def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, int], None]]:
+    """A progress bar on a terminal, silence elsewhere."""
+    if quiet or not sys.stderr.isatty():
+        return nullcontext(lambda done, total: None)
+    from contextlib import contextmanager
+
+    from rich.console import Console
+    from rich.progress import Progress
+
+    @contextmanager
+    def bar() -> Any:
+        with Progress(console=Console(stderr=True)) as shown:
+            task = shown.add_task(title, total=None)
+            yield lambda done, total: shown.update(task, completed=done, total=total)
+
+    return bar()
+
+
+@main.command()
+@click.argument("sky")
+@click.option("-o", "--output", required=True, type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--view", type=click.Choice(["picture", "dome"]), default="picture")
+@click.option("--size", default=None, help="WxH pixels; default 960x540, domes 2048x1024.")
+@click.option("--quality", type=click.Choice(["draft", "proof", "final"]), default="proof")
+@click.option("--at", "moment", default=None, help="ISO date and time instead of the sky's.")
+@click.option("--seed", type=int, default=None, help="Deal all layers by another seed.")
+@click.option("--bits", type=click.Choice(["8", "16", "half", "float"]), default=None)
+@click.option("--scale", type=click.Choice(["exposed", "absolute"]), default="exposed",
+              help="Linear files: exposed by the film, or absolute cd/m².")
+@click.option("--ground", type=click.Choice(["on", "off"]), default="on",
+              help="off: the ground is transparent.")
+@click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
+@click.option("--centre", default=0.0, help="A dome's centre azimuth, degrees.")
+@click.option("--threads", type=click.IntRange(1, 64), default=2)
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def render(sky: str, output: Path, view: str, size: str | None, quality: str, moment: str | None,
+           seed: int | None, bits: str | None, scale: str, ground: str, no_sun_disc: bool,
+           centre: float, threads: int, as_json: bool) -> None:
+    """Render SKY to a file; the format goes by its extension."""
+    document = read_sky(sky)
+    changes: dict[str, Any] = {}
+    if moment is not None:
+        changes["moment"] = moment
+    if seed is not None:
+        changes["seed"] = seed
+    from dovrek.sky.changes import with_values
+
+    try:
+        document = with_values(document, changes)
+    except SkyError as error:
+        raise BadInput(str(error)) from None
+    from dovrek.core.studio import Studio, Wish
+    from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
+
+    try:
+        depth = bits_for(output, bits, scale)
+    except FormatError as error:
+        raise BadInput(str(error)) from None
+    if not output.parent.is_dir():
+        raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
+    if size:
+        width, height = parse_size(size)
+    elif view == "dome":
+        width, height = 2048, 1024
+    else:
+        width, height = 960, max(16, round(960 / document.camera.aspect))
+    wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre)
+    studio = Studio(threads)
+    with _progress(as_json, output.name) as progress:
+        rendered = studio.render(document, wish, progress=progress)
+    developing = Developing(rendered.metered.ev, rendered.metered.kelvins, document.film.contrast,
+                            depth, scale, ground == "off")  # type: ignore[arg-type]
+    try:
+        notes = write_picture(output, rendered.light, developing)
+    except FormatError as error:
+        raise BadInput(str(error)) from None
+    except OSError as error:
+        raise BadInput(f"--output: {output} cannot be written ({error.strerror}); "
+                       "free some space or choose another folder") from None
+    from dovrek.formats.pictures import mean_luminance
+
+    result = {"file": str(output), "size": [width, height], "view": view, "quality": quality,
+              "seconds": rendered.seconds, "rays": rendered.rays,
+              "mean_luminance_cd_m2": mean_luminance(rendered.light),
+              "exposure_ev": rendered.metered.ev, "white_balance_k": rendered.metered.kelvins,
+              "notes": notes}
+    if as_json:
+        emit(result)
+    else:
+        click.echo(f"{output}  {width}×{height}  {quality}  EV {rendered.metered.ev:.1f}  "
+                   f"{rendered.seconds['total']:.1f} s")
+    studio.close()
+
+
+@main.command()
+@click.argument("sky")
+@click.option("--at", "moment", default=None, help="ISO date and time instead of the sky's.")
+@click.option("--threads", type=click.IntRange(1, 64), default=2)
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def probe(sky: str, moment: str | None, threads: int, as_json: bool) -> None:
+    """Numbers about SKY: sun, light, layers, camera, advisories."""
+    document = read_sky(sky)
+    if moment is not None:
+        from dovrek.sky.changes import with_values
+
+        try:
+            document = with_values(document, {"moment": moment})
+        except SkyError as error:
+            raise BadInput(str(error)) from None
+    from dovrek.core.probe import probe as measure
+    from dovrek.core.stages import Cancel
+    from dovrek.core.studio import Studio
+
+    studio = Studio(threads)
+    found = measure(document, studio.preparer, Cancel())
+    studio.close()
+    if as_json:
+        emit(found)
+        return
+    sun, light = found["sun"], found["sky"]
+    click.echo(f"{found['moment']}  sun {sun['elevation_deg']:.1f}° at {sun['azimuth_deg']:.0f}°")
+    click.echo(f"direct {sun['direct_normal_lux']:.0f} lx normal; with clouds: diffuse "
+               f"{light['diffuse_horizontal_lux']:.0f}, direct "
+               f"{light['direct_horizontal_lux']:.0f}, global "
+               f"{light['global_horizontal_lux']:.0f} lx horizontal")
+    for layer in found["layers"]:
+        click.echo(f"{layer['name']}: {layer['base_m']:.0f}–{layer['top_m']:.0f} m, cover "
+                   f"{layer['cover_measured_oktas']:.1f} of {layer['cover_oktas']:.1f} oktas, "
+                   f"optical depth {layer['optical_depth_mean']:.1f}")
+    for advisory in found["advisories"]:
+        click.echo(f"{advisory['where']}: {advisory['text']} {advisory['mend']}")
+
+
+@main.command()
+@click.argument("sky")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def check(sky: str, as_json: bool) -> None:
+    """Validate SKY and print its advisories."""
+    import math
+
+    document = read_sky(sky)
+    from dovrek.core.sun_place import sun_place
+    from dovrek.sky.advisories import advisories
+
+    found = advisories(document, math.degrees(sun_place(document).elevation))
+    if as_json:
+        emit({"valid": True, "advisories": [a.data() for a in found]})
+        return
+    click.echo(f"{document.name}: valid, {len(document.layers)} layers")
+    for advisory in found:
+        click.echo(f"{advisory.where}: {advisory.text} {advisory.mend}")
+
+
+@main.command()
+def schema() -> None:
+    """Print the JSON Schema of the sky document."""
+    emit(Sky.model_json_schema())
+
+
+def _serving(home: str | None, host: str | None, port: int | None,
+             scheduler: str | None) -> Settings:
+    settings = settings_from_environment()
+    changes: dict[str, Any] = {}
+    if home:
+        changes["home"] = Path(home).expanduser()
+    if host:
+        changes["host"] = host
+    if port:
+        changes["port"] = port
+    if scheduler:
+        changes["scheduler"] = scheduler
+    settings = replace(settings, **changes)
+    try:
+        settings.make_folders()
+    except OSError as error:
+        raise BadInput(f"--home: {settings.home} cannot be made ({error.strerror}); "
+                       "choose another folder") from None
+    return settings
+
+
+def _serve_options(command: Any) -> Any:
+    for option in (
+        click.option("--home", default=None, help="Folder of database, caches and prints."),
+        click.option("--host", default=None, help="Address to bind, 127.0.0.1 by default."),
+        click.option("--port", type=click.IntRange(1, 65535), default=None),
+        click.option("--scheduler", default=None, help="Address of a dask scheduler for prints."),
+    ):
+        command = option(command)
+    return command
+
+
+@main.command()
+@_serve_options
+def serve(home: str | None, host: str | None, port: int | None, scheduler: str | None) -> None:
+    """Run the application."""
+    from dovrek.web.server import run
+
+    run(_serving(home, host, port, scheduler), demo=False)
+
+
+@main.command()
+@_serve_options
+def demo(home: str | None, host: str | None, port: int | None, scheduler: str | None) -> None:
+    """Run the application, with the demo skies when the store is empty."""
+    from dovrek.web.server import run
+
+    run(_serving(home, host, port, scheduler), demo=True)
+
+
+@main.command(hidden=True)
+@_serve_options
+@click.option("--parent", type=int, default=0, help="Stop when this process is gone.")
+def printer(home: str | None, host: str | None, port: int | None, scheduler: str | None,
+            parent: int) -> None:
+    """Work through ordered prints (started by the server)."""
+    from dovrek.prints.engine import run
+
+    run(_serving(home, host, port, scheduler), parent)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,156 @@
+"""Numbers about a sky without a picture: sun, light, layers, camera."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.cloud_cells import MEASURED_M
+from dovrek.core.density import THICK, column_depths
+from dovrek.core.march import ray_depth
+from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer
+from dovrek.core.render import QUALITIES, Quality, dome_lens, render_frame
+from dovrek.core.sky_view import sky_radiance
+from dovrek.core.spectrum import WAVES, correlated_colour_temperature, xyz_weights
+from dovrek.core.stages import Cancel, Workers
+from dovrek.core.sun_place import Place, moon_place
+from dovrek.core.sun_table import sun_transmittance
+from dovrek.sky.advisories import advisories
+from dovrek.sky.document import Sky
+
+COVER_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
+COLUMNS = 180
+DOME = (128, 64)
+VISIBLE_LUX = 0.01
+
+
+def measured_layer(body: LayerBody, workers: Workers, cancel: Cancel,
+                   columns: int = COLUMNS) -> dict[str, float]:
+    """Cover (oktas), mean optical depth of covered columns, mean extinction within cloud."""
+    depths, lengths = np.empty((columns, columns)), np.empty((columns, columns))
+    steps = int(np.clip(body.field.layers[0][THICK] / 18.0, 16, 160))
+    workers.over(cancel, 6)(lambda a, b: column_depths(
+        body.field, 0, 0.5 * MEASURED_M, columns, steps, a, b, depths, lengths), columns)
+    covered = depths > COVER_DEPTH
+    inside = float(lengths.sum())
+    return {
+        "cover_measured_oktas": 8.0 * float(covered.mean()),
+        "optical_depth_mean": float(depths[covered].mean()) if covered.any() else 0.0,
+        "extinction_mean_per_m": float(depths.sum()) / inside if inside > 0 else 0.0,
+    }
+
+
+def dome_diffuse(frame: NDArray[np.float32]) -> NDArray[np.float64]:
+    """XYZ illuminance (lx) on level ground by the upper half of a dome frame."""
+    height, width = frame.shape[:2]
+    elevation = (0.5 - (np.arange(height) + 0.5) / height) * math.pi
+    solid = (2 * math.pi / width) * (math.pi / height) * np.cos(elevation)
+    weight = np.where(elevation > 0, solid * np.sin(elevation), 0.0)
+    return np.einsum("h,hwc->c", weight, frame[..., :3].astype(np.float64))
+
+
+def _direct_normal(prepared: Prepared, place: Place, height_m: float) -> NDArray[np.float64]:
+    columns, trans = np.empty(4), np.empty(WAVES)
+    air = prepared.atmosphere
+    sun_transmittance(air.sun, air.media, height_m * 1e-3, math.sin(place.elevation_true),
+                      air.media.haze_per_km, columns, trans)
+    return np.asarray(trans @ xyz_weights())
+
+
+def light_of(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> dict[str, Any]:
+    """Direct, diffuse and global illuminances with and without the clouds."""
+    sun = prepared.sun
+    normal = _direct_normal(prepared, sun, sky.camera.altitude_m)
+    up = max(math.sin(sun.elevation), 0.0)
+    clear = render_dome_light(prepared, workers, cancel, clouds=False)
+    clouded = render_dome_light(prepared, workers, cancel, clouds=True) if prepared.bodies else clear
+    vector = sun.vector
+    depth = ray_depth(prepared.scene.field, prepared.scene.radius, prepared.scene.height, *vector,
+                      0.5, 0.5, prepared.scene.clear.air_far_m) if vector[2] > 0 else 0.0
+    through = math.exp(-depth)
+    zenith = np.empty(3)
+    sky_radiance(prepared.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(4),
+                 np.empty(4), zenith)
+    bright = float(normal[1]) >= VISIBLE_LUX
+    return {
+        "sun": {
+            "elevation_deg": math.degrees(sun.elevation),
+            "elevation_true_deg": math.degrees(sun.elevation_true),
+            "azimuth_deg": math.degrees(sun.azimuth) % 360.0,
+            "direct_normal_lux": float(normal[1]),
+            "direct_horizontal_lux": float(normal[1]) * up,
+            "cct_k": correlated_colour_temperature(normal) if bright else None,
+        },
+        "clear_sky": {
+            "diffuse_horizontal_lux": float(clear[1]),
+            "global_horizontal_lux": float(clear[1] + normal[1] * up),
+            "zenith_cd_m2": float(zenith[1]),
+            "zenith_cct_k": correlated_colour_temperature(zenith)
+            if clear[1] >= VISIBLE_LUX else None,
+        },
+        "sky": {
+            "diffuse_horizontal_lux": float(clouded[1]),
+            "direct_horizontal_lux": float(normal[1]) * up * through,
+            "global_horizontal_lux": float(clouded[1] + normal[1] * up * through),
+        },
+    }
+
+
+def render_dome_light(prepared: Prepared, workers: Workers, cancel: Cancel,
+                      clouds: bool) -> NDArray[np.float64]:
+    """XYZ illuminance (lx) of a small dome without the sun's disc."""
+    scene = prepared.scene
+    if not clouds:
+        empty = scene.field._replace(layers=scene.field.layers[:0])
+        prepared = Prepared(scene._replace(field=empty), prepared.sun, prepared.atmosphere, (), (),
+                            prepared.key)
+    quality = QUALITIES["proof"]
+    samples = 1 if not clouds else 2
+    frame = render_frame(prepared, dome_lens(), DOME if clouds else (96, 192),
+                         Quality("dome", quality.fineness, samples, 1.3, 1), workers, cancel,
+                         sun_disc=False)
+    return dome_diffuse(frame)
+
+
+def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
+    """The numbers of the contract's `probe`."""
+    prepared = preparer.scene(sky, FINE, cancel)
+    workers = preparer.workers
+    light = light_of(sky, prepared, workers, cancel)
+    moon, fraction, above_air = moon_place(sky)
+    fall = 0.0
+    if moon.elevation > 0:
+        normal = _direct_normal(prepared, moon, sky.camera.altitude_m)[1]
+        fall = above_air * float(normal) / float(xyz_weights()[:, 1].sum())
+    layers = []
+    for layer in sky.layers:
+        row: dict[str, Any] = {
+            "id": layer.id, "name": layer.name or layer.genus, "genus": layer.genus,
+            "base_m": layer.base_m, "top_m": layer.top_m, "cover_oktas": layer.cover_oktas,
+        }
+        body = preparer.body(sky, layer, FINE, cancel)
+        row |= measured_layer(body, workers, cancel)
+        layers.append(row)
+    camera = sky.camera
+    return {
+        "moment": sky.local_moment().isoformat(),
+        "sun": light["sun"],
+        "moon": {
+            "elevation_deg": math.degrees(moon.elevation),
+            "azimuth_deg": math.degrees(moon.azimuth) % 360.0,
+            "illuminated_fraction": fraction,
+            "direct_normal_lux": fall,
+        },
+        "clear_sky": light["clear_sky"],
+        "sky": light["sky"],
+        "layers": layers,
+        "camera": {
+            "fov_h_deg": math.degrees(camera.fov_h_rad),
+            "fov_v_deg": math.degrees(camera.fov_v_rad),
+            "altitude_m": camera.altitude_m,
+        },
+        "advisories": [a.data() for a in advisories(sky, light["sun"]["elevation_deg"])],
+    }

@@ -1,0 +1,100 @@
+"""One place that turns a sky and a few wishes into light: scene, metering, march."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.march import Marching
+from dovrek.core.prepare import Prepared, Preparer
+from dovrek.core.render import (
+    QUALITIES,
+    Metered,
+    Quality,
+    dome_lens,
+    meter_sky,
+    picture_lens,
+    render_frame,
+)
+from dovrek.core.stages import Cancel, Workers
+from dovrek.sky.document import Sky
+
+VIEWS = ("picture", "dome")
+SIDE_LIMIT = 8192
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What picture is wanted."""
+
+    width: int = 960
+    height: int = 540
+    quality: str = "proof"
+    view: str = "picture"
+    sun_disc: bool = True
+    ground: bool = True
+    centre_deg: float = 0.0
+
+    @property
+    def settings(self) -> Quality:
+        return QUALITIES[self.quality]
+
+    def lens(self, sky: Sky) -> Any:
+        if self.view == "dome":
+            return dome_lens(self.centre_deg)
+        return picture_lens(sky.camera, self.width / self.height)
+
+    def marching(self) -> Marching:
+        return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground)
+
+
+@dataclass
+class Rendered:
+    """Light and how it came about."""
+
+    light: NDArray[np.float32]  # (h, w, 5): XYZ cd/m², alpha, distance m
+    prepared: Prepared
+    metered: Metered
+    seconds: dict[str, float] = field(default_factory=dict)
+    rays: int = 0
+
+
+class Studio:
+    """Worker threads and kept stages for any number of renders, one at a time."""
+
+    def __init__(self, threads: int = 2, niceness: Callable[[], None] | None = None) -> None:
+        self.workers = Workers(threads, niceness)
+        self.preparer = Preparer(self.workers)
+
+    def prepare(self, sky: Sky, wish: Wish, cancel: Cancel) -> tuple[Prepared, Metered]:
+        """Scene and film of a sky for a wish. Raises Cancelled."""
+        prepared = self.preparer.scene(sky, wish.settings.fineness, cancel)
+        key = repr((prepared.key, sky.camera.model_dump(), sky.film.model_dump()))
+        metered = self.preparer.cache.get(
+            "meter", key, lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12)
+        return prepared, metered
+
+    def render(self, sky: Sky, wish: Wish, cancel: Cancel | None = None,
+               progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:
+        """Render from start to end. Raises Cancelled."""
+        cancel = cancel or Cancel()
+        self.preparer.cache.reset_clock()
+        start = time.perf_counter()
+        prepared, metered = self.prepare(sky, wish, cancel)
+        marching = time.perf_counter()
+        light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
+                             self.workers, cancel, wish.sun_disc, wish.ground, progress)
+        end = time.perf_counter()
+        seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
+        seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
+                    "total": round(end - start, 4)}
+        return Rendered(light, prepared, metered, seconds,
+                        wish.width * wish.height * wish.settings.samples)
+
+    def close(self) -> None:
+        self.workers.close()

@@ -1,0 +1,41 @@
+"""The few settings, from the environment; every one is an option of the commands too."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Settings:
+    """Where things are kept and served."""
+
+    home: Path
+    host: str = "127.0.0.1"
+    port: int = 8770
+    scheduler: str = ""
+
+    @property
+    def database(self) -> Path:
+        return self.home / "dovrek.sqlite"
+
+    @property
+    def prints(self) -> Path:
+        return self.home / "prints"
+
+    def make_folders(self) -> None:
+        """Create what is missing. Raises OSError."""
+        self.home.mkdir(parents=True, exist_ok=True)
+        self.prints.mkdir(exist_ok=True)
+
+
+def settings_from_environment() -> Settings:
+    """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT and DOVREK_SCHEDULER."""
+    home = os.environ.get("DOVREK_HOME") or "~/.local/share/dovrek"
+    return Settings(
+        home=Path(home).expanduser(),
+        host=os.environ.get("DOVREK_HOST", "127.0.0.1"),
+        port=int(os.environ.get("DOVREK_PORT", "8770")),
+        scheduler=os.environ.get("DOVREK_SCHEDULER", ""),
+    )

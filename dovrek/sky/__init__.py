@@ -1,0 +1,1 @@
+"""The sky document: models, limits, reading, changes and advisories."""

@@ -1,0 +1,61 @@
+"""Advisories: what an artist would want to be told about a sky, with the mend beside it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+
+from dovrek.sky.document import Sky
+
+# Étages of temperate latitudes, metres (WMO International Cloud Atlas).
+ETAGES = {"low": (0.0, 2000.0), "middle": (2000.0, 7000.0), "high": (5000.0, 13_000.0)}
+GENUS_ETAGE = {"cumulus": "low", "stratus": "low", "cirrus": "high"}
+AIR_RIGHT_DOWN_TO_DEG = -10.0
+
+
+@dataclass(frozen=True)
+class Advisory:
+    """A plain-words warning: machine code, place in the document, text, mend."""
+
+    code: str
+    where: str
+    text: str
+    mend: str
+
+    def data(self) -> dict[str, str]:
+        return asdict(self)
+
+
+def advisories(sky: Sky, sun_elevation_deg: float) -> list[Advisory]:
+    """All advisories of a sky whose sun stands at an apparent elevation."""
+    found: list[Advisory] = []
+    if sun_elevation_deg < AIR_RIGHT_DOWN_TO_DEG:
+        found.append(Advisory(
+            "night", "moment", f"The sun is {-sun_elevation_deg:.0f}° below the horizon: "
+            "the picture shows its last scattered light only.",
+            "Choose an hour with the sun above −10°."))
+    if sun_elevation_deg < -1.0 and sky.film.exposure_ev is not None and sky.film.exposure_ev > 8:
+        found.append(Advisory(
+            "day exposure", "film.exposure_ev", "The sun is down and the exposure is set for day.",
+            "Set the exposure back to automatic."))
+    eye = sky.site.elevation_m + sky.camera.altitude_m
+    for index, layer in enumerate(sky.layers):
+        where = f"layers[{index}]"
+        title = layer.name or layer.genus
+        low, high = ETAGES[GENUS_ETAGE[layer.genus]]
+        if not low <= layer.base_m <= high:
+            found.append(Advisory(
+                "étage", f"{where}.base_m", f"{title} usually has its base between "
+                f"{low:.0f} and {high:.0f} m; this one is at {layer.base_m:.0f} m.",
+                f"Move the base to {min(max(layer.base_m, low + 200), high):.0f} m, "
+                "or keep it if the place is not temperate."))
+        if layer.visible and layer.base_m <= eye <= layer.top_m:
+            found.append(Advisory(
+                "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
+                "Raise the layer's base or lower the camera."))
+        if layer.base_m < sky.site.elevation_m:
+            found.append(Advisory(
+                "base below ground", f"{where}.base_m", f"The base of {title} lies below "
+                "the ground of the site.",
+                f"Raise it above {sky.site.elevation_m:.0f} m; it is rendered just above "
+                "the ground."))
+    return found

@@ -1,0 +1,128 @@
+"""Changes to a sky: set a value, add, remove, duplicate a layer. Pure; returns a new sky."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from dovrek.sky.document import LAYER_LIMIT, Sky
+from dovrek.sky.errors import Fault, SkyConflict, SkyError
+from dovrek.sky.layer import GENUS_DEFAULTS
+from dovrek.sky.reading import sky_from_data, sky_to_data
+
+STEP = re.compile(r"[A-Za-z_][A-Za-z0-9_]*|\[[A-Za-z0-9_-]+\]")
+
+
+def _parts(path: str) -> list[str]:
+    parts = STEP.findall(path)
+    if not parts or re.sub(r"\.", "", STEP.sub("", path)):
+        raise SkyError([Fault(path or "path", path, "is not a place in a sky",
+                              "write it like layers[layer-1].base_m")])
+    return parts
+
+
+def _layer_index(layers: list[dict[str, Any]], token: str) -> int:
+    wanted = token[1:-1]
+    for index, layer in enumerate(layers):
+        if layer["id"] == wanted:
+            return index
+    if wanted.isdigit() and int(wanted) < len(layers):
+        return int(wanted)
+    raise SkyConflict(f"There is no layer {wanted} any more; reload the sky.")
+
+
+def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
+    """The sky with values set at dotted paths; layers go by id: ``layers[ID].body.fray``.
+
+    Raises SkyError for a value or path that is refused, SkyConflict for a layer that is gone.
+    """
+    document = sky_to_data(sky)
+    for path, value in values.items():
+        place: Any = document
+        parts = _parts(path)
+        for token in parts[:-1]:
+            if token.startswith("["):
+                place = place[_layer_index(place, token)]
+            elif isinstance(place, dict) and token in place:
+                place = place[token]
+            else:
+                raise SkyError([Fault(path, token, "is an unknown key", "check the path")])
+        last = parts[-1]
+        if not isinstance(place, dict) or last not in place:
+            raise SkyError([Fault(path, last, "is an unknown key", "check the path")])
+        place[last] = value
+    return sky_from_data(document)
+
+
+def fresh_layer_id(sky: Sky) -> str:
+    taken = {layer.id for layer in sky.layers}
+    return next(f"layer-{n}" for n in range(1, 10_000) if f"layer-{n}" not in taken)
+
+
+def with_layer_added(sky: Sky, genus: str, base_m: float | None = None) -> tuple[Sky, str]:
+    """A layer of the genus with its defaults, at a base if given; returns its id too."""
+    if genus not in GENUS_DEFAULTS:
+        raise SkyError([Fault("genus", genus, "is not a known genus",
+                              f"use one of: {', '.join(GENUS_DEFAULTS)}")])
+    _room_for_one(sky)
+    document = sky_to_data(sky)
+    new: dict[str, Any] = {"id": fresh_layer_id(sky), "genus": genus,
+                           "seed": 1 + 17 * len(sky.layers)}
+    if base_m is not None:
+        new["base_m"] = base_m
+    document["layers"].append(new)
+    return sky_from_data(document), new["id"]
+
+
+def _room_for_one(sky: Sky) -> None:
+    if len(sky.layers) >= LAYER_LIMIT:
+        raise SkyError([Fault("layers", f"{len(sky.layers)} layers", "are all a sky holds",
+                              "remove one first")])
+
+
+def _index_of(sky: Sky, layer_id: str) -> int:
+    for index, layer in enumerate(sky.layers):
+        if layer.id == layer_id:
+            return index
+    raise SkyConflict(f"There is no layer {layer_id} any more; reload the sky.")
+
+
+def with_layer_removed(sky: Sky, layer_id: str) -> Sky:
+    document = sky_to_data(sky)
+    del document["layers"][_index_of(sky, layer_id)]
+    return sky_from_data(document)
+
+
+def with_layer_duplicated(sky: Sky, layer_id: str) -> tuple[Sky, str]:
+    """A copy of a layer, dealt anew and somewhat higher."""
+    _room_for_one(sky)
+    document = sky_to_data(sky)
+    copy = dict(document["layers"][_index_of(sky, layer_id)])
+    copy["id"] = fresh_layer_id(sky)
+    copy["seed"] = (copy["seed"] + 101) % 999_999
+    copy["base_m"] = min(copy["base_m"] * 1.25, 16_000.0)
+    document["layers"].append(copy)
+    return sky_from_data(document), copy["id"]
+
+
+def difference(before: Sky, after: Sky) -> list[str]:
+    """Dotted paths at which two skies differ (a layer that came or went by its id)."""
+    found: list[str] = []
+
+    def walk(a: Any, b: Any, path: str) -> None:
+        if isinstance(a, dict) and isinstance(b, dict):
+            for key in a.keys() | b.keys():
+                walk(a.get(key), b.get(key), f"{path}.{key}" if path else key)
+        elif a != b:
+            found.append(path)
+
+    first, second = sky_to_data(before), sky_to_data(after)
+    layers_a = {x["id"]: x for x in first.pop("layers")}
+    layers_b = {x["id"]: x for x in second.pop("layers")}
+    walk(first, second, "")
+    for key in sorted(layers_a.keys() | layers_b.keys()):
+        if key in layers_a and key in layers_b:
+            walk(layers_a[key], layers_b[key], f"layers[{key}]")
+        else:
+            found.append(f"layers[{key}]")
+    return sorted(found)

@@ -1,0 +1,188 @@
+"""Stored skies: gallery, revisions, undo and redo that survive restarts."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from dovrek.sky.changes import difference
+from dovrek.sky.document import Sky
+from dovrek.sky.errors import SkyConflict
+from dovrek.sky.reading import sky_from_text, sky_to_text
+from dovrek.store.tables import Revision, StoredSky, database, now
+
+NOTE_LENGTH = 200
+
+
+class NoSuchSky(LookupError):
+    """There is no sky of that name in the store."""
+
+
+@dataclass(frozen=True)
+class Written:
+    """What a change led to."""
+
+    revision: int
+    sky: Sky
+    others: tuple[str, ...] = ()  # places another window had changed meanwhile
+
+
+def slug_of(name: str) -> str:
+    """A free slug for a name."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    stem = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:100] or "sky"
+    slug, count = stem, 2
+    while StoredSky.select().where(StoredSky.slug == slug).exists():
+        slug, count = f"{stem}-{count}", count + 1
+    return slug
+
+
+def stored(slug: str, deleted: bool = False) -> StoredSky:
+    """The row of a sky. Raises NoSuchSky."""
+    row = StoredSky.get_or_none((StoredSky.slug == slug) & (StoredSky.deleted == deleted))
+    if row is None:
+        raise NoSuchSky(f"There is no sky '{slug}'; see the Skies page for those there are.")
+    return row
+
+
+def gallery() -> list[StoredSky]:
+    """All skies, last changed first."""
+    return list(StoredSky.select().where(~StoredSky.deleted).order_by(StoredSky.changed.desc()))
+
+
+def add_sky(sky: Sky, note: str = "New sky", slug: str | None = None) -> StoredSky:
+    """Store a new sky with its first revision."""
+    with database.atomic():
+        row = StoredSky.create(slug=slug or slug_of(sky.name), name=sky.name)
+        row.head = Revision.create(sky=row, document=sky_to_text(sky), note=note)
+        row.save()
+    return row
+
+
+def load(slug: str) -> tuple[Sky, int]:
+    """The sky as it stands and its revision. Raises NoSuchSky."""
+    row = stored(slug)
+    return sky_from_text(row.head.document), row.head_id
+
+
+def sky_at(slug: str, revision: int) -> Sky:
+    """The sky at a revision. Raises NoSuchSky."""
+    row = stored(slug)
+    found = Revision.get_or_none((Revision.id == revision) & (Revision.sky == row))
+    if found is None:
+        raise NoSuchSky(f"Sky '{slug}' has no revision {revision}.")
+    return sky_from_text(found.document)
+
+
+def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
+           gesture: str = "") -> Written:
+    """Apply a change on top of the sky as it stands and store it at once.
+
+    `base` is the revision the changing window saw. When another window has written since, the
+    change is laid on top of theirs, and the places they changed are returned. Changes that
+    share a gesture become one step. Raises what `alter` raises, with nothing stored.
+    """
+    with database.atomic("IMMEDIATE"):
+        row = stored(slug)
+        head: Revision = row.head
+        current = sky_from_text(head.document)
+        others: tuple[str, ...] = ()
+        if base != head.id and not (gesture and head.gesture == gesture):
+            seen = Revision.get_or_none((Revision.id == base) & (Revision.sky == row))
+            if seen is None:
+                raise SkyConflict("This window shows a sky that is no longer there; reload it.")
+            others = tuple(difference(sky_from_text(seen.document), current))
+        changed = alter(current)
+        text = sky_to_text(changed)
+        if text == head.document:
+            return Written(head.id, current, others)
+        if gesture and head.gesture == gesture and head.parent_id is not None:
+            head.document, head.created = text, now()
+            head.redo = None
+            head.save()
+            new = head
+        else:
+            new = Revision.create(sky=row, parent=head, document=text, note=note[:NOTE_LENGTH],
+                                  gesture=gesture)
+        row.head, row.name, row.changed = new, changed.name, now()
+        row.save()
+    return Written(new.id, changed, others)
+
+
+def undo(slug: str) -> Written | None:
+    """Step back; None at the beginning."""
+    with database.atomic("IMMEDIATE"):
+        row = stored(slug)
+        head: Revision = row.head
+        if head.parent_id is None:
+            return None
+        parent: Revision = head.parent
+        parent.redo = head.id
+        parent.save()
+        return _stand(row, parent)
+
+
+def redo(slug: str) -> Written | None:
+    """Step forward to what was undone last; None when there is nothing."""
+    with database.atomic("IMMEDIATE"):
+        row = stored(slug)
+        if row.head.redo is None:
+            return None
+        return _stand(row, Revision.get_by_id(row.head.redo))
+
+
+def _stand(row: StoredSky, revision: Revision) -> Written:
+    sky = sky_from_text(revision.document)
+    row.head, row.name, row.changed = revision, sky.name, now()
+    row.save()
+    return Written(revision.id, sky)
+
+
+def steps(slug: str) -> tuple[int, int]:
+    """How many steps can be undone and redone."""
+    row = stored(slug)
+    back, at = 0, row.head
+    parents = dict(Revision.select(Revision.id, Revision.parent).where(
+        Revision.sky == row).tuples())
+    redos = dict(Revision.select(Revision.id, Revision.redo).where(Revision.sky == row).tuples())
+    place = at.id
+    while parents.get(place) is not None:
+        place, back = parents[place], back + 1
+    forward, place = 0, at.id
+    while redos.get(place) is not None:
+        place, forward = redos[place], forward + 1
+    return back, forward
+
+
+def delete(slug: str) -> None:
+    """Take a sky out of the gallery; `restore` brings it back."""
+    row = stored(slug)
+    row.deleted = True
+    row.save()
+
+
+def restore(slug: str) -> StoredSky:
+    """Bring a deleted sky back. Raises NoSuchSky."""
+    row = stored(slug, deleted=True)
+    row.deleted = False
+    row.save()
+    return row
+
+
+def duplicate(slug: str) -> StoredSky:
+    """A copy with a history of its own."""
+    sky, _ = load(slug)
+    copy = sky.model_copy(update={"name": f"{sky.name[:110]}, copy"})
+    row = add_sky(copy, f"Copy of {sky.name}"[:NOTE_LENGTH])
+    source = stored(slug)
+    if source.picture is not None and source.picture_of == source.head_id:
+        row.picture, row.picture_of = source.picture, row.head_id
+        row.save()
+    return row
+
+
+def keep_picture(slug: str, revision: int, data: bytes) -> None:
+    """Keep a small picture of a revision for the gallery."""
+    StoredSky.update(picture=data, picture_of=revision).where(StoredSky.slug == slug).execute()
