@@ -92,6 +92,24 @@ def air_parameters(sky: Sky) -> AirParameters:
                          sky.air.ground_albedo, sky.air.ground_warmth, sky.site.elevation_m)
 
 
+def seen_layers(sky: Sky) -> list[Layer]:
+    """Layers that are shown and have any cloud."""
+    return [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
+
+
+def body_key(sky: Sky, layer: Layer, fineness: Fineness) -> str:
+    """What a layer's body depends on."""
+    own = layer.model_dump(exclude={"id", "name", "visible"})
+    return digest(own, sky.seed, sky.site.elevation_m, fineness,
+                  round(math.log2(sky.camera.altitude_m + 100.0)))
+
+
+def scene_key(sky: Sky, air_key: str, sun: Place, fineness: Fineness) -> str:
+    """What a scene depends on."""
+    return digest(air_key, [body_key(sky, x, fineness) for x in seen_layers(sky)], sun,
+                  sky.camera.altitude_m, sky.sun.diameter_deg)
+
+
 class Preparer:
     """Builds scenes; one at a time, on shared worker threads."""
 
@@ -118,8 +136,7 @@ class Preparer:
 
     def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
         """Shapes, cells and cover of one layer."""
-        own = layer.model_dump(exclude={"id", "name", "visible"})
-        key = digest(own, sky.seed, sky.site.elevation_m, fineness)
+        key = body_key(sky, layer, fineness)
         return self.cache.get("layer", key, lambda: self._body(sky, layer, fineness, cancel, key),
                               keep=24)
 
@@ -329,12 +346,15 @@ class Preparer:
         """Everything a march needs. Raises Cancelled when superseded."""
         sun = sun_place(sky)
         atmosphere = self.atmosphere(sky, cancel, draft=fineness is SKETCH)
-        layers = [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
-        bodies = [self.body(sky, layer, fineness, cancel) for layer in layers]
-        key = digest(atmosphere.key, [b.key for b in bodies], sun, sky.camera.altitude_m,
-                     sky.sun.diameter_deg)
+        bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
+        key = scene_key(sky, atmosphere.key, sun, fineness)
         return self.cache.get("scene", key, lambda: self._scene(
             sky, sun, atmosphere, bodies, fineness, cancel, key), keep=2)
+
+    def holds_scene(self, sky: Sky, fineness: Fineness) -> bool:
+        """Whether the scene is already built."""
+        air = digest(digest(air_parameters(sky)), FULL)
+        return ("scene", scene_key(sky, air, sun_place(sky), fineness)) in self.cache
 
     def _scene(self, sky: Sky, sun: Place, atmosphere: Atmosphere, bodies: list[LayerBody],
                fineness: Fineness, cancel: Cancel, key: str) -> Prepared:

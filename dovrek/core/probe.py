@@ -23,7 +23,7 @@ from dovrek.sky.document import Sky
 
 COVER_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 COLUMNS = 180
-DOME = (128, 64)
+DOME = (192, 96)
 VISIBLE_LUX = 0.01
 
 
@@ -60,19 +60,20 @@ def _direct_normal(prepared: Prepared, place: Place, height_m: float) -> NDArray
     return np.asarray(trans @ xyz_weights())
 
 
-def light_of(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> dict[str, Any]:
+def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -> dict[str, Any]:
     """Direct, diffuse and global illuminances with and without the clouds."""
-    sun = prepared.sun
+    workers, sun = preparer.workers, prepared.sun
+    bare = preparer.scene(sky.model_copy(update={"layers": []}), FINE, cancel)
     normal = _direct_normal(prepared, sun, sky.camera.altitude_m)
     up = max(math.sin(sun.elevation), 0.0)
-    clear = render_dome_light(prepared, workers, cancel, clouds=False)
-    clouded = render_dome_light(prepared, workers, cancel, clouds=True) if prepared.bodies else clear
+    clear = dome_light(bare, workers, cancel)
+    clouded = dome_light(prepared, workers, cancel) if prepared.bodies else clear
     vector = sun.vector
     depth = ray_depth(prepared.scene.field, prepared.scene.radius, prepared.scene.height, *vector,
                       0.5, 0.5, prepared.scene.clear.air_far_m) if vector[2] > 0 else 0.0
     through = math.exp(-depth)
     zenith = np.empty(3)
-    sky_radiance(prepared.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(4),
+    sky_radiance(bare.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(4),
                  np.empty(4), zenith)
     bright = float(normal[1]) >= VISIBLE_LUX
     return {
@@ -99,19 +100,10 @@ def light_of(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> 
     }
 
 
-def render_dome_light(prepared: Prepared, workers: Workers, cancel: Cancel,
-                      clouds: bool) -> NDArray[np.float64]:
-    """XYZ illuminance (lx) of a small dome without the sun's disc."""
-    scene = prepared.scene
-    if not clouds:
-        empty = scene.field._replace(layers=scene.field.layers[:0])
-        prepared = Prepared(scene._replace(field=empty), prepared.sun, prepared.atmosphere, (), (),
-                            prepared.key)
-    quality = QUALITIES["proof"]
-    samples = 1 if not clouds else 2
-    frame = render_frame(prepared, dome_lens(), DOME if clouds else (96, 192),
-                         Quality("dome", quality.fineness, samples, 1.3, 1), workers, cancel,
-                         sun_disc=False)
+def dome_light(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float64]:
+    """XYZ illuminance (lx) of level ground by a small dome without the sun's disc."""
+    quality = Quality("dome", QUALITIES["proof"].fineness, 2, 1.3, 1)
+    frame = render_frame(prepared, dome_lens(), DOME, quality, workers, cancel, sun_disc=False)
     return dome_diffuse(frame)
 
 
@@ -119,7 +111,7 @@ def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
     """The numbers of the contract's `probe`."""
     prepared = preparer.scene(sky, FINE, cancel)
     workers = preparer.workers
-    light = light_of(sky, prepared, workers, cancel)
+    light = light_of(sky, preparer, prepared, cancel)
     moon, fraction, above_air = moon_place(sky)
     fall = 0.0
     if moon.elevation > 0:

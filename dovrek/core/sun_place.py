@@ -167,3 +167,17 @@ def sun_day(sky: Sky, samples: int = 145) -> SunDay:
 
     events = tuple(sorted(crossings(), key=lambda e: e.moment))
     return SunDay(tuple(m.astimezone(zone) for m in moments), tuple(heights), events)
+
+
+def moon_track(sky: Sky, samples: int) -> list[tuple[float, float]]:
+    """The moon's true elevation (radians) through the local date, by share of the day."""
+    start, end = local_day(sky)
+    observer = _observer(sky, start)
+    moon = ephem.Moon()
+    found = []
+    for k in range(samples):
+        share = k / (samples - 1)
+        observer.date = ephem.Date((start + (end - start) * share).replace(tzinfo=None))
+        moon.compute(observer)
+        found.append((share, float(moon.alt)))
+    return found

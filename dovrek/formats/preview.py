@@ -1,0 +1,32 @@
+"""Read our own prints back for viewing."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenEXR
+from numpy.typing import NDArray
+
+from dovrek.core.spectrum import RGB_TO_XYZ
+
+
+def sidecar_of(path: Path) -> dict[str, Any]:
+    """The sidecar beside a print; empty when it is missing."""
+    side = path.with_suffix(".json")
+    if not side.exists():
+        return {}
+    found: dict[str, Any] = json.loads(side.read_text())
+    return found
+
+
+def light_of_exr(path: Path) -> tuple[NDArray[np.float32], dict[str, Any]]:
+    """Absolute XYZ light (h, w, 3) of a print and its sidecar."""
+    with OpenEXR.File(str(path)) as file:
+        channels = file.channels()
+        pixels = next(channels[name].pixels for name in ("RGB", "RGBA") if name in channels)
+        white = float(file.header()["whiteLuminance"])
+    xyz = pixels[..., :3].astype(np.float64) @ RGB_TO_XYZ.T * white
+    return xyz.astype(np.float32), sidecar_of(path)

@@ -1,0 +1,1 @@
+"""Prints: tiles on dask workers, kept on disk, put together into files."""

@@ -1,0 +1,170 @@
+"""The print engine: a process of its own that works through the ordered prints.
+
+The rows in the store are the queue. Tiles are computed on dask workers (an embedded local
+cluster, or a remote scheduler), stored as they come, and put together at the end; after a crash
+or a kill the next engine goes on with what is stored.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import shutil
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from distributed import Client, LocalCluster, as_completed
+
+from dovrek.core.march import OUT
+from dovrek.core.probe import light_of
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio, Wish
+from dovrek.formats.pictures import Developing, write_picture
+from dovrek.formats.sidecar import sidecar, write_sidecar
+from dovrek.prints.tiles import compute_tile, print_tiles, scene_of, store_tile, stored_tile
+from dovrek.settings import Settings
+from dovrek.store import print_jobs as jobs
+from dovrek.store.tables import PrintJob, open_database
+
+IDLE_SECONDS = 0.5
+AHEAD = 4  # tiles given out at once, so that a cancel stops soon
+NICENESS = 10
+log = logging.getLogger("dovrek.prints")
+
+
+class Cancelled(Exception):
+    """The print was cancelled by its owner."""
+
+
+def run(settings: Settings, parent: int) -> None:
+    """Work until the parent process is gone."""
+    os.nice(NICENESS)
+    open_database(settings.database)
+    client: Client | None = None
+    while parent == 0 or _alive(parent):
+        row = jobs.take()
+        if row is None:
+            time.sleep(IDLE_SECONDS)
+            continue
+        try:
+            if client is None:
+                client = connect(settings)
+            work(row, settings, client)
+        except Cancelled:
+            continue
+        except OSError as error:
+            jobs.finish(row.id, jobs.FAILED, message=disk_message(error))
+        except Exception as error:
+            log.exception("print %s failed", row.id)
+            jobs.finish(row.id, jobs.FAILED, message=f"The print failed: {error}. Its finished "
+                        "tiles are kept; retry goes on with them.")
+    if client is not None:
+        client.close()
+
+
+def disk_message(error: OSError) -> str:
+    """Words for a file that could not be written."""
+    return (f"The disk took no more: {error.strerror or error}. Nothing half-written was left and "
+            "the finished tiles are kept; free some space, then retry.")
+
+
+def connect(settings: Settings) -> Client:
+    """A client of the remote scheduler if one is set, else of an embedded local cluster."""
+    if settings.scheduler:
+        return Client(settings.scheduler)
+    cluster = LocalCluster(n_workers=1, threads_per_worker=2, processes=True,
+                           dashboard_address=None, host="127.0.0.1", memory_limit=0)
+    return Client(cluster)
+
+
+def _alive(process: int) -> bool:
+    return os.getppid() == process
+
+
+def tile_folder(settings: Settings, number: int) -> Path:
+    return settings.prints / f"{number}-tiles"
+
+
+def work(row: PrintJob, settings: Settings, client: Client) -> None:
+    """One print from its rows to its files. Raises OSError, Cancelled."""
+    order = jobs.order_of(row)
+    sky = jobs.sky_of(row)
+    wish = Wish(order.width, order.height, order.quality, "picture", True, order.ground == "on")
+    folder = tile_folder(settings, row.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    tiles = print_tiles(order.width, order.height)
+    frame = np.zeros((order.height, order.width, OUT), dtype=np.float32)
+    missing = []
+    for tile in tiles:
+        kept = stored_tile(folder, tile)
+        if kept is None:
+            missing.append(tile)
+        else:
+            frame[tile.y0 : tile.y1, tile.x0 : tile.x1] = kept
+    before, start = float(row.seconds), time.monotonic()
+
+    def progress(done: int) -> None:
+        state = jobs.report(row.id, done=done, total=len(tiles),
+                            seconds=before + time.monotonic() - start)
+        if state != jobs.WORKING:
+            raise Cancelled
+
+    progress(len(tiles) - len(missing))
+    _march(client, row.document, wish, missing, folder, frame, lambda n: progress(
+        len(tiles) - len(missing) + n))
+    # The film and the sidecar's numbers come from one more look at the scene.
+    prepared, metered = scene_of(row.document, wish)
+    studio = Studio(1)
+    light = light_of(sky, studio.preparer, prepared, Cancel())
+    studio.close()
+    name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
+    path = settings.prints / f"{name}{order.extension}"
+    developing = Developing(metered.ev, metered.kelvins, sky.film.contrast,
+                            order.bits, "exposed", order.ground == "off")  # type: ignore[arg-type]
+    notes = write_picture(path, frame, developing)
+    picture: dict[str, Any] = {
+        "file": path.name, "size": [order.width, order.height], "projection": "rectilinear",
+        "bits": order.bits, "quality": order.quality, "ground": order.ground,
+        "colour_space": "sRGB" if order.extension == ".png" else "linear Rec. 709",
+        "seconds": round(before + time.monotonic() - start, 1),
+    }
+    try:
+        write_sidecar(path.with_suffix(".json"),
+                      sidecar(sky, prepared, light, metered, picture, notes))
+    except OSError:
+        path.unlink(missing_ok=True)  # a picture without its sidecar is half a print
+        raise
+    jobs.finish(row.id, jobs.DONE, file=path.name, done=len(tiles), total=len(tiles),
+                seconds=before + time.monotonic() - start)
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+def _march(client: Client, document: str, wish: Wish, missing: list[Any], folder: Path,
+           frame: Any, progress: Any) -> None:
+    """Compute the missing tiles, a few given out at a time, each stored as it comes."""
+    waiting = list(missing)
+    given: dict[Any, Any] = {}
+
+    def give() -> Any:
+        tile = waiting.pop(0)
+        future = client.submit(compute_tile, document, wish, tile, pure=False)
+        given[future] = tile
+        return future
+
+    done = 0
+    queue = as_completed([give() for _ in range(min(AHEAD, len(waiting)))])
+    try:
+        for future in queue:
+            tile = given.pop(future)
+            light = future.result()
+            store_tile(folder, tile, light)
+            frame[tile.y0 : tile.y1, tile.x0 : tile.x1] = light
+            done += 1
+            progress(done)
+            if waiting:
+                queue.add(give())
+    finally:
+        for future in given:
+            future.cancel()

@@ -1,0 +1,69 @@
+"""Tiles of a print: computed on workers, kept on disk so that a print can go on later."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.march import OUT
+from dovrek.core.prepare import Prepared
+from dovrek.core.render import Metered, Tile, march_tile, tiles_of
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio, Wish
+from dovrek.formats.whole_file import whole_file
+from dovrek.sky.reading import sky_from_text
+
+BAND_W, BAND_H = 480, 128
+
+_studio: Studio | None = None
+_lock = threading.Lock()
+
+
+def print_tiles(width: int, height: int) -> list[Tile]:
+    """Tiles large enough to be worth storing, small enough to cancel and resume well."""
+    return tiles_of(width, height, BAND_W, BAND_H)
+
+
+def scene_of(document: str, wish: Wish) -> tuple[Prepared, Metered]:
+    """The scene of a print, built once a process and kept."""
+    global _studio
+    with _lock:
+        if _studio is None:
+            _studio = Studio(2)
+        return _studio.prepare(sky_from_text(document), wish, Cancel())
+
+
+def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
+    """(rows, columns, 5) mean light of a tile. Runs on a dask worker; pure."""
+    prepared, _ = scene_of(document, wish)
+    sky = sky_from_text(document)
+    frame = np.zeros((tile.y1, tile.x1, OUT), dtype=np.float32)
+    samples = wish.settings.samples
+    march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height), tile,
+               range(samples), Cancel(), frame)
+    return frame[tile.y0 : tile.y1, tile.x0 : tile.x1] / np.float32(samples)
+
+
+def tile_path(folder: Path, tile: Tile) -> Path:
+    return folder / f"tile-{tile.y0:05d}-{tile.x0:05d}.npy"
+
+
+def store_tile(folder: Path, tile: Tile, light: NDArray[np.float32]) -> None:
+    """Keep a tile, whole or not at all. Raises OSError."""
+    with whole_file(tile_path(folder, tile)) as part, part.open("wb") as file:
+        np.save(file, light)
+
+
+def stored_tile(folder: Path, tile: Tile) -> NDArray[np.float32] | None:
+    """A kept tile, or None when it is missing or damaged."""
+    path = tile_path(folder, tile)
+    try:
+        light: Any = np.load(path)
+    except (OSError, ValueError, EOFError):
+        return None
+    wanted = (tile.y1 - tile.y0, tile.x1 - tile.x0, OUT)
+    return light if light.shape == wanted and light.dtype == np.float32 else None

@@ -1,0 +1,1 @@
+"""The application: pages and the live picture."""

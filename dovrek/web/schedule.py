@@ -1,0 +1,133 @@
+"""The schedule: the controls of the selected thing, straight from their declarations."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from dovrek.sky.document import Air, Camera, Film, Site, Sky, Sun
+from dovrek.sky.layer import GENUS_DEFAULTS, Layer
+from dovrek.sky.parameter import Group, Parameter, parameters_of
+
+POSITIONS = 1000
+THINGS: dict[str, type[Group]] = {"sun": Sun, "air": Air, "site": Site, "camera": Camera,
+                                  "film": Film}
+THING_NAMES = {"sun": "Sun", "air": "Air", "site": "Site", "camera": "Camera", "film": "Film"}
+HIDDEN = {"visible"}  # the section's own switch
+ONLY_FREE = {"elevation_deg", "azimuth_deg"}
+
+
+@dataclass(frozen=True)
+class Row:
+    """One control as shown."""
+
+    parameter: Parameter
+    path: str
+    value: Any
+    text: str
+    position: float
+    default_text: str
+    changed: bool
+    automatic: bool
+    id: str
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """The schedule of one thing."""
+
+    thing: str
+    title: str
+    subtitle: str
+    groups: list[tuple[str, list[Row]]]
+
+
+def number_text(value: float | int | None, parameter: Parameter) -> str:
+    """A value as written on the schedule, no more digits than its step asks for."""
+    if value is None:
+        return ""
+    if parameter.kind == "integer":
+        return str(int(value))
+    step = parameter.step or 0.01
+    digits = max(0, -math.floor(math.log10(step))) if step < 1 else 0
+    if parameter.scale == "log" and value < 10 * step:
+        digits += 1
+    text = f"{value:.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text and digits > 1 else text
+
+
+def position_of(value: float | None, parameter: Parameter) -> float:
+    """Place of a value on its range, 0 … 1000."""
+    low, high = parameter.low, parameter.high
+    if value is None or low is None or high is None:
+        return POSITIONS / 2
+    if parameter.scale == "log":
+        share = math.log(max(value, low) / low) / math.log(high / low)
+    else:
+        share = (value - low) / (high - low)
+    return round(POSITIONS * min(max(share, 0.0), 1.0), 1)
+
+
+def _value_at(model: Any, path: str) -> Any:
+    for part in path.split("."):
+        model = getattr(model, part)
+    return model
+
+
+def _default(parameter: Parameter, genus: str | None) -> Any:
+    if genus is not None:
+        found: Any = GENUS_DEFAULTS[genus]
+        for part in parameter.path.split("."):
+            found = found.get(part) if isinstance(found, dict) else None
+        if found is not None:
+            return found
+    return parameter.default
+
+
+def _rows(model: Any, prefix: str, genus: str | None) -> list[tuple[str, list[Row]]]:
+    groups: dict[str, list[Row]] = {}
+    for parameter in parameters_of(type(model)):
+        if parameter.path in HIDDEN or (genus and not parameter.shown_for(genus)):
+            continue
+        if isinstance(model, Sun) and parameter.path in ONLY_FREE and model.mode == "clock":
+            continue
+        value = _value_at(model, parameter.path)
+        default = _default(parameter, genus)
+        path = f"{prefix}{parameter.path}"
+        numeric = parameter.kind in ("number", "integer")
+        groups.setdefault(parameter.group, []).append(Row(
+            parameter, path, value,
+            number_text(value, parameter) if numeric else str(value),
+            position_of(value, parameter) if numeric else 0.0,
+            (number_text(default, parameter) if default is not None else parameter.derived)
+            if numeric else str(default),
+            value != default and parameter.path not in ("name", "seed"),
+            numeric and parameter.optional and value is None,
+            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-")))
+    return list(groups.items())
+
+
+def sheet_of(sky: Sky, thing: str, facts: dict[str, str]) -> Sheet:
+    """The schedule of a layer (``layer:ID``) or of one of the sky's other parts."""
+    if thing.startswith("layer:"):
+        layer = next((x for x in sky.layers if x.id == thing[6:]), None)
+        if layer is None:
+            return sheet_of(sky, "sun", facts)
+        return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
+                     _rows(layer, f"layers[{layer.id}].", layer.genus))
+    if thing not in THINGS:
+        thing = "sun"
+    groups = _rows(getattr(sky, thing), f"{thing}.", None)
+    if thing == "site":
+        moment = next(p for p in parameters_of(Sky) if p.path == "moment")
+        groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
+                                "c-moment"))
+    return Sheet(thing, THING_NAMES[thing], facts.get(thing, ""), groups)
+
+
+def layer_subtitle(layer: Layer) -> str:
+    """Étage and heights in a few words."""
+    middle = layer.base_m
+    etage = "low" if middle < 2000 else "middle" if middle < 6000 else "high"
+    return f"{etage} · {layer.base_m / 1000:.1f}–{layer.top_m / 1000:.1f} km · {layer.genus}"

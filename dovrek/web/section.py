@@ -1,0 +1,146 @@
+"""Geometry of the section: altitude upward, one band per layer, étages marked."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from dovrek.core.noise import hash_unit
+from dovrek.sky.document import Sky
+from dovrek.sky.layer import Layer
+
+WIDTH, HEIGHT = 208.0, 640.0
+TOP_Y, GROUND_Y = 34.0, 606.0
+LEFT, RIGHT = 46.0, 198.0
+TOP_M = 14_000.0
+BEND_M = 900.0  # below it altitude runs about evenly, above it by ratios
+MARKS_KM = (0, 0.5, 1, 2, 3, 5, 7, 10, 14)
+# Tops of the low and middle étage, temperate latitudes (WMO cloud atlas).
+ETAGES = ((2000.0, "low"), (7000.0, "middle"), (13_000.0, "high"))
+SMALLEST_BAND = 17.0
+
+
+def y_of(altitude_m: float) -> float:
+    """Place of an altitude above sea level on the section."""
+    share = math.log1p(max(altitude_m, 0.0) / BEND_M) / math.log1p(TOP_M / BEND_M)
+    return GROUND_Y - share * (GROUND_Y - TOP_Y)
+
+
+def altitude_of(y: float) -> float:
+    """Inverse of `y_of`."""
+    share = (GROUND_Y - y) / (GROUND_Y - TOP_Y)
+    return BEND_M * math.expm1(share * math.log1p(TOP_M / BEND_M))
+
+
+@dataclass(frozen=True)
+class Band:
+    """One layer as drawn."""
+
+    layer: Layer
+    index: int
+    y_top: float
+    y_base: float
+    x: float
+    width: float
+    texture: str
+    cover: str
+    label_y: float
+
+    @property
+    def height(self) -> float:
+        return self.y_base - self.y_top
+
+
+def fraction_text(oktas: float) -> str:
+    return f"{oktas:.2f}".rstrip("0").rstrip(".") + "/8"
+
+
+def _heaps(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Little flat-based heaps, more where the band is tall."""
+    paths = []
+    height = min(max((y_base - y_top) * 0.5, 7.0), 17.0)
+    rows = max(1, int((y_base - y_top) / (height + 7)))
+    for row in range(rows):
+        y = y_base - 4.0 - row * (height + 7.0)
+        x = x0 + 4.0 + (11.0 if row % 2 else 0.0)
+        count = 0
+        while x + 24.0 < x1 and y - height > y_top:
+            w = 19.0 + 9.0 * hash_unit(seed, row, count)
+            h = height * (0.65 + 0.35 * hash_unit(seed, row, count + 50))
+            paths.append(
+                f"M{x:.1f} {y:.1f}h{w:.1f}c3 {-0.35 * h:.1f} -1 {-0.6 * h:.1f} {-0.2 * w:.1f} "
+                f"{-0.5 * h:.1f}c{-0.05 * w:.1f} {-0.6 * h:.1f} {-0.42 * w:.1f} {-0.6 * h:.1f} "
+                f"{-0.5 * w:.1f} 0c{-0.22 * w:.1f} {-0.1 * h:.1f} {-0.36 * w:.1f} {0.3 * h:.1f} "
+                f"{-0.3 * w:.1f} {0.5 * h:.1f}z")
+            x += w + 7.0
+            count += 1
+    return "".join(paths)
+
+
+def _lines(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Level lines with gaps, as a sheet is drawn on a section."""
+    paths = []
+    y, row = y_top + 5.0, 0
+    while y < y_base - 2.0:
+        x = x0 + 4.0 + 20.0 * hash_unit(seed, row, 1)
+        count = 0
+        while x < x1 - 10.0:
+            length = min(18.0 + 42.0 * hash_unit(seed, row, 2 + count), x1 - 4.0 - x)
+            paths.append(f"M{x:.1f} {y:.1f}h{length:.1f}")
+            x += length + 6.0
+            count += 1
+        y += 5.5
+        row += 1
+    return "".join(paths)
+
+
+def _streaks(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Falling, hooked strokes of ice."""
+    paths = []
+    height = y_base - y_top
+    x, count = x0 + 6.0, 0
+    while x < x1 - 26.0:
+        y = y_top + 3.0 + 0.35 * height * hash_unit(seed, count, 3)
+        drop = max(0.45 * height * (0.6 + 0.5 * hash_unit(seed, count, 4)), 4.0)
+        run = 20.0 + 14.0 * hash_unit(seed, count, 5)
+        paths.append(f"M{x:.1f} {y + drop:.1f}c{0.4 * run:.1f} {-0.1 * drop:.1f} "
+                     f"{0.8 * run:.1f} {-0.5 * drop:.1f} {run:.1f} {-drop:.1f}")
+        x += 8.0 + 9.0 * hash_unit(seed, count, 6)
+        count += 1
+    return "".join(paths)
+
+
+TEXTURES = {"cumulus": _heaps, "stratus": _lines, "cirrus": _streaks}
+
+
+def bands(sky: Sky) -> list[Band]:
+    """Bands of a sky, lowest first; layers that overlap stand side by side."""
+    order = sorted(enumerate(sky.layers), key=lambda item: item[1].base_m)
+    ends: list[float] = []  # top of the last band in each lane
+    lanes: list[int] = []
+    for _, layer in order:
+        lane = next((k for k, end in enumerate(ends) if layer.base_m >= end), len(ends))
+        if lane == len(ends):
+            ends.append(0.0)
+        ends[lane] = layer.top_m
+        lanes.append(lane)
+    count = max(len(ends), 1)
+    width = (RIGHT - LEFT - 6.0 - 4.0 * (count - 1)) / count
+    drawn = []
+    for (index, layer), lane in zip(order, lanes, strict=True):
+        y_top, y_base = y_of(layer.top_m), y_of(layer.base_m)
+        if y_base - y_top < SMALLEST_BAND:
+            y_top = y_base - SMALLEST_BAND
+        x = LEFT + 6.0 + lane * (width + 4.0)
+        texture = TEXTURES[layer.genus](x, x + width, y_top + (13.0 if y_base - y_top > 34 else 0),
+                                        y_base, layer.seed)
+        drawn.append(Band(layer, index, y_top, y_base, x, width, texture,
+                          fraction_text(layer.cover_oktas), y_top + 12.0))
+    return drawn
+
+
+def scale_table() -> list[tuple[float, float]]:
+    """Pairs (y, altitude) that let the page turn a drag into metres."""
+    return [(round(y_of(a), 2), a) for a in
+            [0, 100, 200, 300, 450, 600, 800, 1000, 1300, 1600, 2000, 2500, 3000, 3700, 4500, 5500,
+             6500, 8000, 9500, 11_000, 12_500, 14_000, 16_000]]

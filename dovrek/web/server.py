@@ -1,0 +1,93 @@
+"""Run the application: pages under waitress, the live picture, the print engine beside them."""
+
+from __future__ import annotations
+
+import logging
+import os
+import subprocess
+import sys
+import threading
+from typing import Any
+
+import waitress
+
+from dovrek.settings import Settings
+from dovrek.store import skies
+from dovrek.store.demo import load_demo
+from dovrek.store.tables import database
+from dovrek.web.app import create_app
+from dovrek.web.live import Live
+
+THREADS = 24  # windows that wait for a picture hold one each
+BODY_LIMIT = 256 * 1024 * 1024
+log = logging.getLogger("dovrek")
+
+
+class Printer:
+    """Keeps the print engine running as a process of its own."""
+
+    def __init__(self, settings: Settings) -> None:
+        self._settings = settings
+        self._stop = threading.Event()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._thread = threading.Thread(target=self._keep, name="printer", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def _keep(self) -> None:
+        command = [sys.executable, "-m", "dovrek.cli", "printer", "--home",
+                   str(self._settings.home), "--parent", str(os.getpid())]
+        if self._settings.scheduler:
+            command += ["--scheduler", self._settings.scheduler]
+        while not self._stop.is_set():
+            self._process = subprocess.Popen(command)
+            while self._process.poll() is None and not self._stop.wait(0.5):
+                pass
+            if not self._stop.is_set():
+                log.warning("the print engine ended; starting it again")
+                self._stop.wait(2.0)
+
+    def stop(self) -> None:
+        self._stop.set()
+        if self._process is not None and self._process.poll() is None:
+            self._process.terminate()
+            try:
+                self._process.wait(5)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+
+
+def paint_gallery(live: Live) -> None:
+    """Have every sky without a picture rendered once, while nobody waits."""
+    with database.connection_context():
+        rows = [(r.slug, r.head_id) for r in skies.gallery() if r.picture is None]
+        for slug, revision in reversed(rows):
+            sky, _ = skies.load(slug)
+            live.show(slug, sky, revision)
+
+
+def run(settings: Settings, demo: bool) -> None:
+    """Serve until interrupted."""
+    logging.basicConfig(level=logging.INFO, format="%(message)s")
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    live = Live()
+    app = create_app(settings, live)
+    if demo:
+        with database.connection_context():
+            load_demo()
+    server: Any = waitress.create_server(
+        app, host=settings.host, port=settings.port, threads=THREADS,
+        max_request_body_size=BODY_LIMIT, ident=None, channel_timeout=60)
+    live.start()
+    paint_gallery(live)
+    printer = Printer(settings)
+    printer.start()
+    log.info("Dovrek is open at http://%s:%d", settings.host, settings.port)
+    try:
+        server.run()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        printer.stop()
+        live.close()

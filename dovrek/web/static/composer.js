@@ -1,0 +1,295 @@
+// The composer shows and points; every rule and computation is the server's.
+const main = document.getElementById("composer");
+const root = main.dataset.root, token = document.body.dataset.token;
+let revision = Number(main.dataset.revision), selected = main.dataset.selected;
+let sending = false, waiting = null, gesture = "", gestureTimer = 0;
+const $ = (id) => document.getElementById(id);
+const notice = (text) => window.dovrekNotice(text);
+const clamp = (v, low, high) => Math.min(Math.max(v, low), high);
+const newGesture = () => { gesture = Math.random().toString(36).slice(2, 12); };
+function keyGesture() { // key presses in quick succession are one step
+  if (!gestureTimer) newGesture();
+  clearTimeout(gestureTimer);
+  gestureTimer = setTimeout(() => { gestureTimer = 0; }, 900);
+}
+
+async function post(path, body) {
+  const answer = await fetch(root + path, {
+    method: "POST", body: JSON.stringify({ base: revision, ...body }),
+    headers: { "Content-Type": "application/json", "X-Token": token },
+  });
+  const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
+  if (!answer.ok) { notice(said.error); refresh(); return null; }
+  if (said.revision > revision || said.revision !== revision) revision = said.revision;
+  if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
+  if (said.note) notice(said.note);
+  return said;
+}
+// One request at a time; of changes that arrive meanwhile the newest values go next.
+async function send(path, body, only, after) {
+  if (sending) {
+    if (waiting && waiting.path === path) Object.assign(waiting.body.values || {}, body.values || {}), Object.assign(waiting.body, body, { values: waiting.body.values });
+    else waiting = { path, body, only, after };
+    waiting.only = only; waiting.after = after || waiting.after;
+    return;
+  }
+  sending = true;
+  let said = null;
+  try { said = await post(path, body); } catch { notice("The server does not answer; the last change is not stored yet."); }
+  sending = false;
+  if (waiting) { const next = waiting; waiting = null; await send(next.path, next.body, next.only, next.after); return; }
+  if (said?.selected) { selected = said.selected; }
+  if (said && (only || said.others?.length)) await refresh(said.others?.length ? undefined : only);
+  if (after) after(said);
+}
+function refresh(only) {
+  const names = only || "section,schedule,title,ribbon";
+  return htmx.ajax("GET", `${root}panels?only=${names}&selected=${encodeURIComponent(selected)}`, { target: main, swap: "none" });
+}
+const setValues = (values, note, only) => send("change", { values, note, gesture }, only);
+
+// ---- schedule -------------------------------------------------------------------------
+function fromPosition(row, at) {
+  const low = Number(row.dataset.low), high = Number(row.dataset.high), u = at / 1000;
+  return row.dataset.scale === "log" ? low * Math.pow(high / low, u) : low + (high - low) * u;
+}
+function toPosition(row, v) {
+  const low = Number(row.dataset.low), high = Number(row.dataset.high);
+  return 1000 * (row.dataset.scale === "log" ? Math.log(v / low) / Math.log(high / low) : (v - low) / (high - low));
+}
+function tidy(row, v) {
+  const step = Number(row.dataset.step);
+  if (row.dataset.kind === "integer") return Math.round(v);
+  const grid = row.dataset.scale === "log" && v < 10 * step ? step / 10 : step;
+  return clamp(Number((Math.round(v / grid) * grid).toPrecision(8)), Number(row.dataset.low), Number(row.dataset.high));
+}
+function setRow(row, value, only) {
+  row.querySelector(".value").value = value;
+  row.querySelector(".range").value = toPosition(row, value);
+  setValues({ [row.dataset.path]: value }, row.dataset.label, only);
+}
+main.addEventListener("pointerdown", (e) => { if (e.target.matches(".range")) newGesture(); });
+main.addEventListener("input", (e) => {
+  if (!e.target.matches(".range")) return;
+  const row = e.target.closest(".row");
+  const value = tidy(row, fromPosition(row, Number(e.target.value)));
+  row.querySelector(".value").value = value;
+  setValues({ [row.dataset.path]: value }, row.dataset.label);
+});
+main.addEventListener("change", (e) => {
+  const row = e.target.closest(".schedule .row");
+  if (e.target.id === "sky-name") { newGesture(); setValues({ name: e.target.value }, "Rename", "title"); return; }
+  if (!row) return;
+  if (e.target.matches(".range")) { refresh(); return; }
+  newGesture();
+  let value = e.target.value.trim();
+  if (e.target.matches(".value")) {
+    const number = Number(value.replace(",", "."));
+    value = value !== "" && Number.isFinite(number) ? number : value;
+  }
+  setValues({ [row.dataset.path]: value }, row.dataset.label, "section,schedule,title,ribbon");
+});
+main.addEventListener("keydown", (e) => {
+  const row = e.target.closest?.(".schedule .row");
+  if (!row || !e.target.matches(".range, .value") || row.dataset.low === undefined) return;
+  const turn = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1, PageUp: 10, PageDown: -10 }[e.key];
+  if (!turn || (e.target.matches(".value") && e.key.match(/Left|Right/))) return;
+  const now = Number(row.querySelector(".value").value);
+  if (!Number.isFinite(now)) return;
+  e.preventDefault();
+  keyGesture();
+  const step = Number(row.dataset.step) * (e.shiftKey ? 10 : 1);
+  setRow(row, tidy(row, clamp(now + turn * step, Number(row.dataset.low), Number(row.dataset.high))), "section,title,ribbon");
+});
+main.addEventListener("click", (e) => {
+  const at = e.target.closest("[data-thing],[data-reset],[data-toggle],[data-duplicate],[data-remove],[data-add],#undo,#redo,#order");
+  if (!at) return;
+  const d = at.dataset;
+  newGesture();
+  if (at.id === "undo" || at.id === "redo") send(at.id, {}, "section,schedule,title,ribbon");
+  else if (at.id === "order") $("print-dialog").showModal();
+  else if (d.thing) choose(d.thing);
+  else if (d.add) { at.closest("details").open = false; send("layers", { genus: d.add }, "section,schedule,title,ribbon"); }
+  else if (d.toggle) setValues({ [`layers[${d.toggle}].visible`]: at.getAttribute("aria-pressed") !== "true" }, "Show or hide", "section,schedule,title");
+  else if (d.duplicate) send(`layers/${d.duplicate}/duplicate`, {}, "section,schedule,title");
+  else if (d.remove) send(`layers/${d.remove}/remove`, {}, "section,schedule,title");
+  else if (d.reset !== undefined) {
+    const row = at.closest(".row");
+    setValues({ [row.dataset.path]: d.reset === "" ? null : Number(d.reset) }, `Reset ${row.dataset.label}`, "section,schedule,title");
+  }
+});
+function choose(thing) {
+  selected = thing;
+  history.replaceState(null, "", `?selected=${encodeURIComponent(thing)}`);
+  refresh("section,schedule");
+}
+
+// ---- section --------------------------------------------------------------------------
+const scale = () => JSON.parse($("section").dataset.scale);
+function altitudeAt(y) {
+  const table = scale();
+  for (let i = 1; i < table.length; i++) {
+    const [y1, a1] = table[i], [y0, a0] = table[i - 1];
+    if (y >= y1 || i === table.length - 1) return a0 + (a1 - a0) * (y0 - y) / (y0 - y1);
+  }
+}
+function sectionY(e) {
+  const svg = $("section").querySelector(":scope > svg");
+  return new DOMPoint(e.clientX, e.clientY).matrixTransform(svg.getScreenCTM().inverse()).y;
+}
+let drag = null;
+main.addEventListener("pointerdown", (e) => {
+  const band = e.target.closest?.(".band");
+  if (!band || e.button) return;
+  e.preventDefault();
+  band.focus();
+  newGesture();
+  const y = sectionY(e);
+  drag = { id: band.dataset.layer, edge: e.target.dataset.edge || "", y, moved: false, band,
+    base: Number(band.dataset.base), thick: Number(band.dataset.thick), from: altitudeAt(y) };
+  $("section").setPointerCapture(e.pointerId);
+});
+main.addEventListener("pointermove", (e) => {
+  if (!drag) return;
+  const y = sectionY(e), s = $("section").dataset;
+  if (!drag.moved && Math.abs(y - drag.y) < 2) return;
+  drag.moved = true;
+  const by = altitudeAt(y) - drag.from, round = (v) => Math.round(v / 10) * 10;
+  const base = (v) => clamp(round(v), Number(s.baseLow), Number(s.baseHigh));
+  const thick = (v) => clamp(round(v), Number(s.thickLow), Number(s.thickHigh));
+  const path = `layers[${drag.id}]`;
+  let values, text;
+  if (drag.edge === "top") { values = { [`${path}.thickness_m`]: thick(drag.thick + by) }; text = `top ${Math.round(drag.base + thick(drag.thick + by))} m`; }
+  else if (drag.edge === "base") { const b = base(drag.base + by); values = { [`${path}.base_m`]: b, [`${path}.thickness_m`]: thick(drag.thick - (b - drag.base)) }; text = `base ${b} m`; }
+  else { values = { [`${path}.base_m`]: base(drag.base + by) }; text = `base ${base(drag.base + by)} m`; drag.band.setAttribute("transform", `translate(0 ${y - drag.y})`); }
+  $("drag-note").textContent = text;
+  setValues(values, drag.edge === "top" ? "Thickness" : "Base");
+});
+main.addEventListener("pointerup", () => {
+  if (!drag) return;
+  const { moved, id } = drag;
+  drag = null;
+  selected = `layer:${id}`;
+  const finish = () => refresh("section,schedule,title").then(() => main.querySelector(`.band[data-layer="${id}"]`)?.focus({ preventScroll: true }));
+  if (moved && sending) waiting ? (waiting.after = finish) : setTimeout(finish, 120); else finish();
+});
+main.addEventListener("keydown", (e) => {
+  const band = e.target.closest?.(".band");
+  if (!band || e.ctrlKey || e.metaKey) return;
+  const id = band.dataset.layer, path = `layers[${id}]`, s = $("section").dataset;
+  const refocus = () => main.querySelector(`.band[data-layer="${id}"]`)?.focus();
+  if (e.key === "Enter" || e.key === " ") { e.preventDefault(); choose(`layer:${id}`); }
+  else if (e.key === "ArrowUp" || e.key === "ArrowDown") {
+    e.preventDefault();
+    keyGesture();
+    const by = (e.key === "ArrowUp" ? 1 : -1) * 50, thick = Number(band.dataset.thick), base = Number(band.dataset.base);
+    const values = e.shiftKey ? { [`${path}.thickness_m`]: clamp(thick + by, Number(s.thickLow), Number(s.thickHigh)) }
+      : { [`${path}.base_m`]: clamp(base + by, Number(s.baseLow), Number(s.baseHigh)) };
+    send("change", { values, note: e.shiftKey ? "Thickness" : "Base", gesture }, "section,schedule,title", refocus);
+  } else if (e.key.toLowerCase() === "d") { newGesture(); send(`layers/${id}/duplicate`, {}, "section,schedule,title"); }
+  else if (e.key.toLowerCase() === "h") { newGesture(); send("change", { values: { [`${path}.visible`]: band.dataset.visible !== "true" }, note: "Show or hide", gesture }, "section,schedule,title", refocus); }
+  else if (e.key === "Delete") { newGesture(); send(`layers/${id}/remove`, {}, "section,schedule,title"); }
+});
+
+// ---- day ribbon -----------------------------------------------------------------------
+let hourDrag = false;
+function showHour(share) {
+  const strip = $("strip"), minutes = Math.round(share * Number(strip.dataset.minutes));
+  strip.dataset.share = share;
+  $("now").setAttribute("x1", share * 1000); $("now").setAttribute("x2", share * 1000);
+  $("clock").style.left = `${share * 100}%`;
+  $("clock").textContent = `${String(Math.floor(minutes / 60)).padStart(2, "0")}:${String(minutes % 60).padStart(2, "0")}`;
+  strip.setAttribute("aria-valuenow", minutes);
+  strip.setAttribute("aria-valuetext", $("clock").textContent);
+}
+function hourAt(e) {
+  const box = $("strip").getBoundingClientRect();
+  const share = clamp((e.clientX - box.left) / box.width, 0, 0.9993);
+  showHour(share);
+  send("hour", { share, gesture });
+}
+main.addEventListener("pointerdown", (e) => {
+  if (!e.target.closest?.("#strip") || e.button) return;
+  e.preventDefault();
+  newGesture();
+  hourDrag = true;
+  $("strip").focus();
+  $("ribbon").setPointerCapture(e.pointerId);
+  hourAt(e);
+});
+main.addEventListener("pointermove", (e) => { if (hourDrag) hourAt(e); });
+main.addEventListener("pointerup", () => { if (hourDrag) { hourDrag = false; setTimeout(() => refresh("schedule,title,ribbon").then(() => $("strip").focus()), 150); } });
+main.addEventListener("keydown", (e) => {
+  if (e.target.id !== "strip") return;
+  const turn = { ArrowRight: 10, ArrowLeft: -10, ArrowUp: 10, ArrowDown: -10, PageUp: 60, PageDown: -60 }[e.key];
+  if (!turn) return;
+  e.preventDefault();
+  keyGesture();
+  const strip = e.target, by = turn * (e.shiftKey ? 6 : 1) / Number(strip.dataset.minutes);
+  const share = clamp(Number(strip.dataset.share) + by, 0, 0.9993);
+  showHour(share);
+  send("hour", { share, gesture }, "title");
+});
+function place() { for (const mark of document.querySelectorAll("[data-at]")) mark.style.left = `${Number(mark.dataset.at) * 100}%`; }
+document.addEventListener("htmx:afterSettle", place);
+document.addEventListener("htmx:oobAfterSwap", place);
+place();
+
+// ---- keys and dialogs -----------------------------------------------------------------
+document.addEventListener("keydown", (e) => {
+  const typing = e.target.matches?.("input:not([type=range]), select, textarea");
+  const key = e.key.toLowerCase();
+  if ((e.ctrlKey || e.metaKey) && (key === "z" || key === "y")) {
+    if (typing && e.target.value !== e.target.defaultValue) return;
+    e.preventDefault();
+    send(key === "y" || e.shiftKey ? "redo" : "undo", {}, "section,schedule,title,ribbon");
+  } else if (!typing && !e.ctrlKey && !e.metaKey && !document.querySelector("dialog[open]")) {
+    if (e.key === "?") $("keys").showModal();
+    else if (key === "p" && !e.target.closest?.(".band")) $("print-dialog").showModal();
+  }
+});
+$("print-close").addEventListener("click", () => $("print-dialog").close());
+$("keys-close").addEventListener("click", () => $("keys").close());
+
+// ---- picture --------------------------------------------------------------------------
+const canvas = $("picture"), ink = canvas.getContext("2d");
+let serial = 0, progress = -1;
+async function paint(state) {
+  const answer = await fetch(`${root}picture/${state.picture.serial}.png`);
+  if (!answer.ok) return;
+  const bitmap = await createImageBitmap(await answer.blob());
+  if (canvas.width !== bitmap.width || canvas.height !== bitmap.height) { canvas.width = bitmap.width; canvas.height = bitmap.height; }
+  canvas.style.setProperty("--aspect", bitmap.width / bitmap.height);
+  ink.drawImage(bitmap, 0, 0);
+  canvas.dataset.serial = state.picture.serial;
+  canvas.dataset.revision = state.picture.revision;
+  canvas.dataset.quality = state.picture.quality;
+  canvas.dataset.painted = performance.now();
+  const lens = main.querySelector('[data-path="camera.lens_mm"] .value');
+  $("numbers").textContent = `EV ${state.picture.ev.toFixed(1)}   ${state.picture.kelvins} K${lens ? `   ${lens.value} mm` : ""}`;
+}
+async function watch() {
+  for (;;) {
+    try {
+      const answer = await fetch(`${root}live?serial=${serial}&progress=${progress}&revision=${revision}`);
+      if (!answer.ok) throw new Error(answer.status);
+      const state = await answer.json();
+      progress = state.progress;
+      if (state.fault) { notice(state.fault); await new Promise((r) => setTimeout(r, 1500)); }
+      if (state.picture && state.picture.serial !== serial) { serial = state.picture.serial; await paint(state); }
+      $("progress").value = state.progress;
+      const size = state.picture ? ` ${state.picture.width} × ${state.picture.height}` : "";
+      $("quality").textContent = state.done && state.picture ? `proof${size}`
+        : state.picture ? `${state.picture.quality}${size} · ${state.stage}` : (state.warm ? state.stage : "warming up: the renderer is compiling, once per machine");
+      if (state.revision && state.revision !== revision && !sending && !drag && !hourDrag) {
+        await new Promise((r) => setTimeout(r, 60));
+        if (state.revision !== revision && !sending) {
+          revision = state.revision;
+          notice("Another window changed this sky; this one shows it now.");
+          refresh();
+        }
+      }
+    } catch { $("quality").textContent = "no connection; trying again"; await new Promise((r) => setTimeout(r, 1500)); }
+  }
+}
+watch();
