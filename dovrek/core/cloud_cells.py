@@ -11,11 +11,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_shapes import SHAPES, Shapes
-from dovrek.core.kernels import FAST, smoothstep
+from dovrek.core.kernels import smoothstep, solver
 from dovrek.core.noise import hash_unit
 
 Array32 = NDArray[np.float32]
@@ -56,7 +55,7 @@ class Cells(NamedTuple):
     square_m: float
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def smooth_field(x, y, size, seed, period):
     """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
     total, weight = 0.0, 0.0
@@ -79,7 +78,7 @@ def smooth_field(x, y, size, seed, period):
     return min(max(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0), 1.0)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _deal(cells, lattice, out):
     """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
     period = lattice * cells.size_m
@@ -119,7 +118,7 @@ def _deal(cells, lattice, out):
                 k += 1
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def grown_scale(full, rank, level):
     """Scale of a cloud at a level of growth; 0 when it is not there."""
     g = (level - rank) / GROWTH_SPAN
@@ -129,7 +128,7 @@ def grown_scale(full, rank, level):
     return full * (0.16 + 0.84 * g ** 0.75)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _raster_cover(dealt, level, period, half_width, footprints, grow, hit):
     """Share of the measured square that clouds cover at a level of growth."""
     hit[:] = False
@@ -169,7 +168,7 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, hit):
     return total / (RASTER * RASTER)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _index(instances, period, squares, starts, members, clearance, fill):
     """Count (fill False) or list the instances whose circle touches each grid square."""
     size = period / squares
@@ -192,7 +191,7 @@ def _index(instances, period, squares, starts, members, clearance, fill):
     return cursor
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _clear(clearance, size):
     """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
     n = clearance.shape[0]

@@ -11,10 +11,9 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import solver
 from dovrek.core.noise import hash_unit
 
 SHAPES = 12
@@ -48,13 +47,13 @@ class Shapes(NamedTuple):
     squash: float  # real heights are grid heights times this
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _random(state):
     state[0] += 1
     return hash_unit(state[0], state[1], 17)
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _turrets(radius, height, lobes, state, spheres):
     """Fill `spheres` (x, y, z, r) of one cloud; returns how many."""
     count = 0
@@ -126,8 +125,9 @@ def _turrets(radius, height, lobes, state, spheres):
     return count
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
-def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out, footprint):
+@solver
+def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out,
+           footprint):
     """Signed distance (metres, positive inside) of one cloud on its grid; returns top and radius."""
     spheres = np.empty((SPHERES, 4))
     state = np.array([1000 * index, seed + 7919])

@@ -11,11 +11,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
-from dovrek.core.kernels import FAST, smoothstep
+from dovrek.core.kernels import kernel, smoothstep
 from dovrek.core.noise import noise_at, noise_level, turned_noise
 
 CUMULUS, STRATUS, CIRRUS = 0, 1, 2
@@ -42,7 +41,7 @@ class Field(NamedTuple):
     clearance: NDArray[np.float32]
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _shape_distance(field, p, shape, u, v, w):
     """Signed distance (metres at full size) in a shape's grid by trilinear look-up."""
     n, nz = int(p[SHAPE_N]), int(p[SHAPE_NZ])
@@ -66,7 +65,7 @@ def _shape_distance(field, p, shape, u, v, w):
     return (value * (1.0 / 127.5) - 1.0) * p[SHAPE_REACH]
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _cumulus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction among heaped clouds."""
     period = p[PERIOD]
@@ -166,7 +165,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _flat_noise(volume, x, y, tile, slice_, footprint):
     """Two-dimensional noise: a slice through a volume, turned by a generic angle."""
     s = 1.0 / tile
@@ -174,7 +173,7 @@ def _flat_noise(volume, x, y, tile, slice_, footprint):
                     noise_level(footprint, tile))
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _clearing(field, p, x, y, footprint):
     """How far a point lies in a clearing: 0 outside, 1 in the middle."""
     if p[CLEAR_SHARE] <= 0.0:
@@ -187,7 +186,7 @@ def _clearing(field, p, x, y, footprint):
     return smoothstep(centre - width, centre + width, n)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
@@ -208,7 +207,7 @@ def sheet_score(field, p, x, y, footprint):
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _stratus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet with soft waves."""
     thick = p[THICK]
@@ -240,7 +239,7 @@ def _stratus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _cirrus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in falling, combed streaks of ice."""
     thick = p[THICK]
@@ -284,7 +283,7 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     return 30.0, sigma * (0.4 + 0.6 * profile)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def density(field, layer, x, y, z, footprint, detail):
     """Distance (m) and extinction (1/m) of a layer at a point above its base.
 
@@ -300,7 +299,7 @@ def density(field, layer, x, y, z, footprint, detail):
     return _cirrus(field, p, x, y, z, footprint, detail)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
     """Vertical optical depths on a count × count raster over ± half_m, rows i0 … i1.
 
@@ -323,7 +322,7 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
             lengths[i, j] = length
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def sheet_scores(field, layer, half_m, count, out):
     """Scores of a sheet on a raster (for its cover curve)."""
     p = field.layers[layer]

@@ -5,10 +5,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
     LUMINANCE_RGB,
@@ -37,8 +36,8 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     """Exposure value for a picture's luminances (cd/m²).
 
     Geometric mean of the sky placed near middle grey and a highlight (98th percentile) kept
-    under the shoulder, by at most 1.2 stops (the sun itself may burn out); below 100 cd/m² the eye's own darkening
-    is kept in part, so that dusk looks like dusk.
+    under the shoulder, by at most 1.2 stops (the sun itself may burn out); below 300 cd/m² the
+    eye's own darkening is kept in part, so that dusk looks like dusk.
     Common practice; the key by adaptation after Krawczyk et al. 2005.
     """
     values = luminance[is_sky] if is_sky.any() else luminance.ravel()
@@ -69,7 +68,7 @@ def balance_matrix(kelvins: float) -> Array:
     return XYZ_TO_RGB @ adapt
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def tone(y, contrast):
     """Filmic curve on relative luminance: grey 0.18 near 0.18, long shoulder, short toe.
 
@@ -83,7 +82,7 @@ def tone(y, contrast):
     return min(scale * v / (v + k), 1.0)
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def encode_srgb(value):
     """Electro-optical inverse of IEC 61966-2-1, 0 … 1."""
     if value <= 0.0031308:
@@ -91,7 +90,7 @@ def encode_srgb(value):
     return 1.055 * min(value, 1.0) ** (1.0 / 2.4) - 0.055
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def decode_srgb(value):
     """Linear light of an sRGB code value, 0 … 1. Source: IEC 61966-2-1."""
     if value <= 0.04045:
@@ -99,14 +98,14 @@ def decode_srgb(value):
     return ((value + 0.055) / 1.055) ** 2.4
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _noise(x, y, c):
     """Triangular noise of ± 1 from a pixel's place (high and low bits of one hash)."""
     h = hash_unit(x, y, c)
     return h + (h * 65536.0) % 1.0 - 1.0
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
     """Develop XYZ rows y0 … y1 to sRGB code values 0 … `levels` with triangular dither.
 

@@ -15,11 +15,10 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from dovrek.core.density import CUMULUS, STRATUS, density
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DRIFT, K_SCALED, K_TRANSPORT
 
@@ -60,7 +59,7 @@ def grid_shape(kind: int, size_m: float, thick_m: float, range_m: float, cells: 
     return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
     """Mean extinction of cells for rows i0 … i1 of a level."""
     dx = shape.dx * COARSER**level
@@ -88,7 +87,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
                 out[i, j, k] = total / samples
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _level_of(shape_n, dx, levels, x, y, inset):
     """Finest level that holds a point, `inset` cells from its edge."""
     reach = max(abs(x), abs(y))
@@ -100,7 +99,7 @@ def _level_of(shape_n, dx, levels, x, y, inset):
     return level
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _depth_at(depth, shape, level, x, y, z):
     """Trilinear optical depth at a point of one level (clamped at its edges)."""
     dx = shape.dx * COARSER**level
@@ -118,7 +117,7 @@ def _depth_at(depth, shape, level, x, y, z):
     return low * (1 - fc) + high * fc
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
     """Optical depth from every cell centre to the sun, plane by plane, coarse level first."""
     n, nz = shape.n, shape.nz
@@ -187,13 +186,13 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                     d[i, j, k] = upstream + 0.5 * (own + beyond) * path
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def stored(light, p_at, n, nz, level, i, j, k):
     """Index of a cell's channels in the flat store."""
     return p_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
                      radius, i0, i1, depth):
     """Add an upper layer's optical depth to cells of a lower layer along curved sun paths."""
@@ -225,7 +224,7 @@ def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level,
                                                    target - upper_base)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _couple(sigma, dx, dz, floor, cx, cy, cz, free):
     """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
 
@@ -276,7 +275,7 @@ def _couple(sigma, dx, dz, floor, cx, cy, cz, free):
                     free[i, j, k, 4] = gzz * max(nz_, 0.05)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _relax(sigma, floor, cx, cy, cz, free, source, j_field, sweeps, cancel):
     """Red–black over columns with a tridiagonal solve up each column, over-relaxed."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -337,7 +336,7 @@ def _relax(sigma, floor, cx, cy, cz, free, source, j_field, sweeps, cancel):
                         j_field[i, j, k] += RELAX * (value - j_field[i, j, k])
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
     """First-scattered light and the divergence of the beam's forward drift."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -376,7 +375,7 @@ def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam,
                 source[i, j, k] = s
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _sky_source(sigma, floor, dz, free, source):
     """Light of a unit sky through free faces: 1 from above, ½ from the sides, 0 from below."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -393,7 +392,7 @@ def _sky_source(sigma, floor, dz, free, source):
                 up += own * dz
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
     """Flux of scattered sunlight at cell centres: the mean of what crosses opposite faces."""
     n, nz = sigma.shape[0], sigma.shape[2]
@@ -429,7 +428,7 @@ def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flu
                 flux[i, j, k, 2] = fz
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def _start_from(coarse, fine, ratio):
     """First guess of a level from the coarser one around it."""
     n, nz = fine.shape[0], fine.shape[2]
@@ -441,7 +440,7 @@ def _start_from(coarse, fine, ratio):
                 fine[i, j, k] = coarse[a, b, k]
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _extend(values, known):
     """Carry values two cells into clear air, so that interpolation at edges stays bright."""
     n, nz, channels = values.shape[0], values.shape[2], values.shape[3]

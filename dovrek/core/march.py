@@ -9,12 +9,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from dovrek.core.density import (
     BASE,
-    CIRRUS,
     CUMULUS,
     GRID_AT,
     GRID_DX,
@@ -30,9 +28,8 @@ from dovrek.core.density import (
     Field,
     density,
 )
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import kernel, solver
 from dovrek.core.light_grid import CHANNELS, COARSER
-from dovrek.core.noise import hash_unit
 from dovrek.core.phase import G_SCALED, K_SCALED, Beam, beam_at, beam_row
 from dovrek.core.sky_view import SkyView, air_between, sky_radiance
 
@@ -87,7 +84,7 @@ class Marching(NamedTuple):
     ground: bool
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _grid_lookup(light, p, x, y, z, dither, out):
     """Six light channels at a point by trilinear look-up; levels change dithered."""
     n, nz, levels = int(p[GRID_N]), int(p[GRID_NZ]), int(p[GRID_LEVELS])
@@ -117,7 +114,7 @@ def _grid_lookup(light, p, x, y, z, dither, out):
         out[q] = low * (1 - fc) + high * fc
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _sunlight_at(scene, x, y, h, out):
     """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
     u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
@@ -131,7 +128,7 @@ def _sunlight_at(scene, x, y, h, out):
                   + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _shell(radius, height, dz, shell, out):
     """Distances at which a ray meets a sphere of height `shell`; False when it misses."""
     r0, r1 = radius + height, radius + shell
@@ -144,7 +141,7 @@ def _shell(radius, height, dz, shell, out):
     return True
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def ground_distance(radius, height, dz):
     """Distance to the ground along a ray; −1 when it never meets it."""
     if dz >= 0.0:
@@ -156,7 +153,7 @@ def ground_distance(radius, height, dz):
     return -r0 * dz - math.sqrt(disc)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _ground_light(scene, x, y, out, six):
     """Radiance of the ground at a place, with the shadow clouds cast on it."""
     depth = 0.0
@@ -175,7 +172,7 @@ def _ground_light(scene, x, y, out, six):
         out[c] = scene.ground[0, c] * pass_sun + scene.ground[1, c]
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _sun_disc(scene, elevation, azimuth, pixel):
     """Share of the disc's mean radiance seen in a direction: limb darkening, soft by a pixel.
 
@@ -195,7 +192,7 @@ def _sun_disc(scene, elevation, azimuth, pixel):
     return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     """Light along one ray from the camera.
 
@@ -416,7 +413,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     out[DISTANCE] = half_t
 
 
-@njit(cache=True, nogil=True, fastmath=FAST, _nrt=False)
+@kernel
 def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
     """Optical depth of all clouds along a ray from the camera, with the march's own steps.
 
@@ -460,7 +457,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
     return total
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def direction(lens, u, v, out):
     """Unit vector (east, north, up) of a place in the frame, u and v from 0 to 1."""
     if lens.projection == 1:
@@ -476,7 +473,7 @@ def direction(lens, u, v, out):
         out[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def march_rows(scene, lens, marching, width, height, y0, y1, x0, x1, sample, cancel, out):
     """Add one sample a pixel for a tile; `cancel[0]` other than 0 ends it between rows.
 

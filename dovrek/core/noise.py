@@ -12,10 +12,9 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import kernel, solver
 
 SIZE = 128
 LEVELS = 6  # 128, 64, … 4
@@ -25,7 +24,7 @@ SPREAD = 0.4  # standard deviation of the finest level
 Bytes = NDArray[np.uint8]
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def hash_unit(a, b, c):
     """A number in 0 … 1 from three integers (finaliser after Steele et al. 2014)."""
     h = (np.uint64(a) * np.uint64(0x9E3779B97F4A7C15)
@@ -39,7 +38,7 @@ def hash_unit(a, b, c):
     return float(h >> np.uint64(11)) * (1.0 / 9007199254740992.0)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _cellular(cells, seed, i0, i1, out):
     """Inverted distance to the nearest of jittered points, added to planes i0 … i1 of `out`."""
     points = np.empty((cells, cells, cells, 3), dtype=np.float32)
@@ -66,7 +65,7 @@ def _cellular(cells, seed, i0, i1, out):
                 out[i, j, k] = 1.0 - math.sqrt(best)
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _slope(a, b, c, cells, seed, dx, dy, dz):
     a, b, c = a % cells, b % cells, c % cells
     u = 2.0 * hash_unit(a * cells + b, c + 613 * seed, 5) - 1.0
@@ -75,7 +74,7 @@ def _slope(a, b, c, cells, seed, dx, dy, dz):
     return s * math.cos(v) * dx + s * math.sin(v) * dy + u * dz
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _gradient(cells, seed, i0, i1, out):
     """Gradient noise on planes i0 … i1. Source: Perlin 1985, quintic blend of 2002."""
     slopes = np.empty((cells, cells, cells, 3))
@@ -131,7 +130,7 @@ def noise_volumes() -> tuple[Bytes, Bytes]:
     return billow, wisp
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def noise_level(footprint_m, tile_m):
     """Averaged level whose voxels match a footprint; −1 when all detail is below it."""
     voxels = footprint_m / tile_m * SIZE
@@ -141,7 +140,7 @@ def noise_level(footprint_m, tile_m):
     return level if level < LEVELS else -1
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def noise_at(volume, x, y, z, level):
     """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1."""
     if level < 0:
@@ -181,7 +180,7 @@ ROTATION = np.array(
 )
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def turned_noise(volume, x, y, z, tile_m, level):
     """`noise_at` for metres, through a generic rotation."""
     s = 1.0 / tile_m

@@ -7,10 +7,9 @@ from functools import cache
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST
+from dovrek.core.kernels import kernel
 
 Array = NDArray[np.float64]
 
@@ -52,8 +51,8 @@ def beam_tables() -> Beam:
     Source: Goudsmit & Saunderson 1940.
     """
     order = np.arange(ORDERS)
-    chi = sum(w * g**order for w, g in LOBES)
-    narrow = sum(w * g**order for w, g in FORWARD)
+    chi = np.sum([w * g**order for w, g in LOBES], axis=0)
+    narrow = np.sum([w * g**order for w, g in FORWARD], axis=0)
     theta = math.pi * (np.arange(ANGLES) / (ANGLES - 1)) ** 2
     depth = DEPTH_LIMIT * (np.arange(DEPTHS) / (DEPTHS - 1)) ** 2
     cosine = np.cos(theta)
@@ -67,13 +66,13 @@ def beam_tables() -> Beam:
     return Beam(np.maximum(once, 0.0), np.maximum(small, 0.0))
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def beam_row(theta):
     """Fractional row of an angle."""
     return math.sqrt(min(max(theta, 0.0) / math.pi, 1.0)) * (ANGLES - 1)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def beam_at(table, row, depth):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
     i = min(int(row), ANGLES - 2)

@@ -7,7 +7,9 @@ moving the sun leaves shapes and densities alone, a layer's change leaves the ot
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -246,8 +248,11 @@ class Preparer:
             sigma = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)
             run = self.workers.over(cancel, chunk=8)
             for level in range(grid.levels):
-                run(lambda i0, i1, lv=level: light_grid.fill_extinction(
-                    body.field, 0, grid, lv, cancel.flag, i0, i1, sigma[lv]), grid.n)
+                def rows(i0: int, i1: int, level: int = level) -> None:
+                    light_grid.fill_extinction(body.field, 0, grid, level, cancel.flag, i0, i1,
+                                               sigma[level])
+
+                run(rows, grid.n)
             return sigma
 
         return self.cache.get("extinction", digest(body.key, grid), build, keep=18)
@@ -260,7 +265,8 @@ class Preparer:
         sigmas = [self.extinction(b, fineness, cancel) for b in bodies]
         depths: dict[int, Any] = {}
         keys: dict[int, str] = {}
-        tasks, results = [], {}
+        tasks: list[Callable[[], Any]] = []
+        results: dict[tuple[int, str], Any] = {}
         sun_key = digest([round(v, 5) for v in vector])
 
         def own_depth(i: int) -> Any:
@@ -274,7 +280,7 @@ class Preparer:
             return self.cache.get("sun depth", digest(bodies[i].key, grid, sun_key), build,
                                   keep=18)
 
-        self.workers.all(cancel, [lambda i=i: own_depth(i) for i in order])
+        self.workers.all(cancel, [partial(own_depth, i) for i in order])
         above: list[str] = []
         for place, i in enumerate(order):
             keys[i] = digest(bodies[i].key, bodies[i].grid, sun_key, above, radius)
@@ -286,10 +292,13 @@ class Preparer:
                 run = self.workers.over(cancel, chunk=16)
                 for u in uppers:
                     for level in range(bodies[i].grid.levels):
-                        run(lambda a, b, u=u, lv=level: light_grid.shade_from_above(
-                            own_depth(u), bodies[u].grid, bodies[u].field.layers[0][d.BASE],
-                            bodies[i].grid, bodies[i].field.layers[0][d.BASE], lv, *vector,
-                            radius, a, b, total), bodies[i].grid.n)
+                        def rows(a: int, b: int, u: int = u, level: int = level) -> None:
+                            light_grid.shade_from_above(
+                                own_depth(u), bodies[u].grid, bodies[u].field.layers[0][d.BASE],
+                                bodies[i].grid, bodies[i].field.layers[0][d.BASE], level,
+                                *vector, radius, a, b, total)
+
+                        run(rows, bodies[i].grid.n)
                 return total
 
             depths[i] = self.cache.get("shade", keys[i], shaded, keep=18)

@@ -13,10 +13,9 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST, exp_minus
+from dovrek.core.kernels import exp_minus, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, Media
 from dovrek.core.spectrum import WAVES
 from dovrek.core.sun_table import SunTable, profile, sun_transmittance
@@ -47,7 +46,7 @@ class Scattered(NamedTuple):
     ground: Array  # (64, 8) diffuse irradiance on the ground
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def cosine_of(j):
     """Sun cosine of a grid column: steps of 0.01 through twilight, wider by day."""
     if j < LINEAR_NODES:
@@ -56,7 +55,7 @@ def cosine_of(j):
     return COSINE_KNEE + 0.01 * k + KNEE_SQUARE * k * k
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def column_of(cosine):
     """Fractional grid column of a sun cosine."""
     c = min(max(cosine, COSINE_LOW), 1.0)
@@ -67,7 +66,7 @@ def column_of(cosine):
     return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def path_length(radius_km, height_km, mu, top_km):
     """Length (km) of a ray to the ground or the top, whether it hits ground, and its tangent t."""
     r = radius_km + height_km
@@ -80,7 +79,7 @@ def path_length(radius_km, height_km, mu, top_km):
     return tangent + math.sqrt(max(top * top - lowest * lowest, 0.0)), False, tangent
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def path_node(k, steps, length, hits, tangent, height_km):
     """Distance of step boundary k: dense at the ray's lowest end, where the air is."""
     u = k / steps
@@ -93,7 +92,7 @@ def path_node(k, steps, length, hits, tangent, height_km):
     return length * u * u
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
     """Light scattered again toward a direction (local zenith cosine, sunward component).
 
@@ -123,7 +122,7 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
         )
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _order_columns(media, sun, moments, ground, first, nodes, weights, quality, j0, j1, out, out_e):
     """One order of scattering for grid columns j0 … j1."""
     f = media.haze_chi[3]
@@ -249,7 +248,7 @@ def solve_scattering(
             _order_columns(media, sun, before, ground_before, order == 0, nodes, weights,
                            quality, span[0], span[1], moments, ground)
 
-        list(pool.map(piece, chunks)) if pool else [piece(c) for c in chunks]
+        list((pool.map if pool else map)(piece, chunks))
         if order == quality.orders - 1 and order > 0:
             # What the later orders add, as a geometric series from the last two.
             def tail(last: Array, previous: Array) -> Array:

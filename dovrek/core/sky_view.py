@@ -12,10 +12,9 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST, exp_minus, henyey_greenstein
+from dovrek.core.kernels import exp_minus, henyey_greenstein, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, HAZE_LOBES, Media
 from dovrek.core.scattering import (
     COSINES,
@@ -50,13 +49,13 @@ class SkyView(NamedTuple):
     air_far_m: float  # distance of the last slice; slices at (k/32)² of it
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def haze_phase(cosine):
     """Double Henyey–Greenstein phase function of the haze, per steradian."""
     return W0 * henyey_greenstein(cosine, G0) + W1 * henyey_greenstein(cosine, G1)
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, cosine,
            bounds, marks, out, passed):
     """March one ray through the air; write A, B (XYZ) and transmittance at marked bounds.
@@ -120,7 +119,7 @@ def _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, co
                 out[row, 6 + w] = passed[w]
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _sky_rows(media, sun, moments, ground, shade, weights, height, horizon, mu_s, i0, i1, sky):
     bounds, marks = np.empty(SKY_STEPS + 1), np.full(SKY_STEPS, -1)
     marks[SKY_STEPS - 1] = 0
@@ -150,7 +149,7 @@ def _sky_rows(media, sun, moments, ground, shade, weights, height, horizon, mu_s
                 sky[i, j, c] = math.log(max(out[0, c], TINY))
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def air_elevation(i, horizon):
     """Elevation of a row of the aerial table: 16 rows below the horizon, 24 above."""
     if i < AIR_BELOW:
@@ -160,7 +159,7 @@ def air_elevation(i, horizon):
     return horizon + (0.5 * math.pi - horizon) * v * v
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _air_rows(media, sun, moments, ground, shade, weights, seen, height, horizon, mu_s, far_km,
               i0, i1, air):
     bounds = np.empty(2 * AIR_SLICES + 1)
@@ -197,7 +196,7 @@ def _air_rows(media, sun, moments, ground, shade, weights, seen, height, horizon
                     air[i, j, k + 1, 6 + c] = t / total[c]
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
     """Radiance (8 waves, unit sun) of the Lambert ground under a sun cosine."""
     columns, trans = np.empty(4), np.empty(WAVES)
@@ -211,7 +210,7 @@ def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
             direct_share * trans[w] * max(mu_s, 0.0) + diffuse_share * diffuse)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, ground_share, out):
     """Cosine-weighted mean radiance (XYZ) from above and from below at a height (km)."""
     n_mu, n_phi, steps = 6, 6, 16
@@ -300,7 +299,7 @@ def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
     return out
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _cubic(u, weights):
     """Catmull–Rom weights of four neighbours."""
     weights[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
@@ -309,7 +308,7 @@ def _cubic(u, weights):
     weights[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _azimuth_node(j, n):
     """Mirror a column index at the sun's meridian and opposite it."""
     if j < 0:
@@ -319,14 +318,14 @@ def _azimuth_node(j, n):
     return j
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def _from_sun(turn):
     """A difference of azimuths folded into 0 … π."""
     folded = abs(turn) % (2.0 * math.pi)
     return 2.0 * math.pi - folded if folded > math.pi else folded
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
     """XYZ radiance of the clear sky in a direction; `wi`, `wj` (4,) are scratch."""
     e = max(elevation, view.horizon)
@@ -355,7 +354,7 @@ def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
     out[2] = math.exp(s2) + phase * math.exp(s5)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def air_between(view, elevation, azimuth, cosine, distance_m, scatter, passed):
     """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance."""
     d = elevation - view.horizon

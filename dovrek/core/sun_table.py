@@ -10,10 +10,9 @@ import math
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FAST, exp_minus, smoothstep
+from dovrek.core.kernels import exp_minus, kernel, smoothstep, solver
 from dovrek.core.media import (
     AIR_TOP_KM,
     PROFILE_NODES,
@@ -38,7 +37,7 @@ class SunTable(NamedTuple):
     horizon: Array  # (64,) refracted geometric cosine of the sun's lowest visible centre
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def profile(table, height_km):
     """Linear look-up in a profile on the 0.25 km grid."""
     u = min(max(height_km / PROFILE_STEP_KM, 0.0), PROFILE_NODES - 1.001)
@@ -47,12 +46,12 @@ def profile(table, height_km):
     return table[i] * (1.0 - f) + table[i + 1] * f
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _refractive_index(molecules, height_km):
     return 1.0 + REFRACTIVITY_AT_SEA * profile(molecules, height_km)
 
 
-@njit(cache=True, fastmath=FAST)
+@solver
 def _branch(media, low_km, high_km, invariant, out):
     """Add columns and bending along one branch of a ray, from `low_km` up to `high_km`.
 
@@ -77,7 +76,7 @@ def _branch(media, low_km, high_km, invariant, out):
         out[3] += -REFRACTIVITY_AT_SEA * slope / n * sine / cosine * dh
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _trace(media, height_km, zenith_apparent, out):
     """Columns and bending from a height along an apparent zenith angle (radians) to space."""
     out[:] = 0.0
@@ -98,7 +97,7 @@ def _trace(media, height_km, zenith_apparent, out):
     _branch(media, tangent, AIR_TOP_KM, invariant, out)
 
 
-@njit(cache=True, nogil=True, fastmath=FAST)
+@solver
 def _row(media, height_km, traced, angles):
     """All launches of one height: columns, bending and apparent angles, horizon first."""
     n0 = _refractive_index(media.molecules, 0.0)
@@ -134,7 +133,7 @@ def build_sun_table(media: Media) -> SunTable:
     return SunTable(columns, horizon)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def sun_columns(table, height_km, cosine, out):
     """Columns and dilution toward the sun's centre; `out[3]` is 0 below the horizon.
 
@@ -158,7 +157,7 @@ def sun_columns(table, height_km, cosine, out):
     out[3] *= smoothstep(-SUN_RADIUS_RAD, SUN_RADIUS_RAD, above)
 
 
-@njit(cache=True, fastmath=FAST, _nrt=False)
+@kernel
 def sun_transmittance(table, media, height_km, cosine, haze_extinction, columns, out):
     """Fraction of sunlight (8 waves) that reaches a point; `haze_extinction` 1/km may be scaled."""
     sun_columns(table, height_km, cosine, columns)

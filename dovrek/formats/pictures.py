@@ -65,7 +65,8 @@ def bits_for(path: Path, bits: str | None, scale: str = "exposed") -> Bits:
     allowed = ALLOWED[extension]
     chosen = bits or allowed[0]
     if chosen not in allowed:
-        raise FormatError(f"bits: {chosen} does not go into {extension}; use {' or '.join(allowed)}")
+        raise FormatError(f"bits: {chosen} does not go into {extension}; "
+                          f"use {' or '.join(allowed)}")
     if scale == "absolute" and chosen != "float":
         raise FormatError("scale: absolute light needs --bits float; half files end at 65,504")
     return chosen

@@ -83,7 +83,8 @@ def _fault(error: Any) -> Fault:
         return Fault(path, given, f"is refused: {what}", mend or "correct it")
     if kind in ("float_type", "float_parsing", "int_type", "int_parsing", "int_from_float"):
         whole = "a whole number" if kind.startswith("int") else "a number"
-        return Fault(path, given, f"is not {whole}", f"give {whole}" + (f" from {span}" if span else ""))
+        wanted = f"give {whole} from {span}" if span else f"give {whole}"
+        return Fault(path, given, f"is not {whole}", wanted)
     if kind in ("model_type", "dict_type", "model_attributes_type"):
         return Fault(path, given, "is not a group of values", "write it as {…} with named values")
     if kind == "list_type":
@@ -146,7 +147,8 @@ def sky_from_text(text: str | bytes) -> Sky:
     except ValueError as error:
         line = getattr(error, "lineno", None)
         where = f"line {line}" if line else "the file"
-        raise SkyError([Fault("sky", where, f"is not readable JSON ({getattr(error, 'msg', error)})",
+        said = getattr(error, "msg", error)
+        raise SkyError([Fault("sky", where, f"is not readable JSON ({said})",
                               "export the sky again or mend that line")]) from None
     return sky_from_data(given)
 

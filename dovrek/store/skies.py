@@ -6,6 +6,7 @@ import re
 import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from dovrek.sky.changes import difference
 from dovrek.sky.document import Sky
@@ -144,15 +145,18 @@ def steps(slug: str) -> tuple[int, int]:
     """How many steps can be undone and redone."""
     row = stored(slug)
     back, at = 0, row.head
-    parents = dict(Revision.select(Revision.id, Revision.parent).where(
-        Revision.sky == row).tuples())
-    redos = dict(Revision.select(Revision.id, Revision.redo).where(Revision.sky == row).tuples())
+    parents: dict[int, int | None] = {}
+    redos: dict[int, int | None] = {}
+    rows: Any = Revision.select(Revision.id, Revision.parent, Revision.redo).where(
+        Revision.sky == row).tuples()
+    for revision, parent, after in rows:
+        parents[revision], redos[revision] = parent, after
     place = at.id
-    while parents.get(place) is not None:
-        place, back = parents[place], back + 1
+    while (before := parents.get(place)) is not None:
+        place, back = before, back + 1
     forward, place = 0, at.id
-    while redos.get(place) is not None:
-        place, forward = redos[place], forward + 1
+    while (next_one := redos.get(place)) is not None:
+        place, forward = next_one, forward + 1
     return back, forward
 
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from peewee import (
+    AutoField,
     BlobField,
     BooleanField,
     CharField,
@@ -28,6 +29,8 @@ def now() -> datetime:
 
 
 class Table(Model):
+    id = AutoField()
+
     class Meta:
         database = database
 
@@ -35,6 +38,7 @@ class Table(Model):
 class StoredSky(Table):
     """A sky: its place in the gallery and the revision it stands at."""
 
+    head_id: int
     slug = CharField(unique=True, max_length=140)
     name = CharField(max_length=120)
     head = DeferredForeignKey("Revision", null=True, backref=None)
@@ -48,6 +52,7 @@ class StoredSky(Table):
 class Revision(Table):
     """One state of a sky; `parent` is the state before, `redo` the one undone last."""
 
+    parent_id: int | None
     sky = ForeignKeyField(StoredSky, backref="revisions", on_delete="CASCADE")
     parent = ForeignKeyField("self", null=True)
     redo = IntegerField(null=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import math
 from dataclasses import dataclass
+from datetime import datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
@@ -60,8 +61,8 @@ def ribbon_of(sky: Sky) -> Ribbon:
     moment = sky.local_moment().astimezone(zone)
     day = sun_day(sky)
 
-    def share(instant: object) -> float:
-        return (instant - start).total_seconds() / length  # type: ignore[operator]
+    def share(instant: datetime) -> float:
+        return (instant - start).total_seconds() / length
 
     marks = [Mark(share(e.moment), EVENT_NAMES[e.kind, e.rising], e.moment.strftime("%H:%M"))
              for e in day.events if (e.kind, e.rising) in EVENT_NAMES]
@@ -115,10 +116,10 @@ def _strip(elevations: tuple[float, ...], atmosphere_key: str, holder: _Holder) 
 
 def _shown(rgb: NDArray[np.float64]) -> NDArray[np.float64]:
     """A display colour in which noon and dusk both have a hue: brightness by its logarithm."""
-    luminance = float(max(LUMINANCE_RGB @ rgb, 1e-6))
-    level = float(np.clip((math.log10(luminance) + 2.2) / 6.1, 0.0, 1.0)) ** 1.5 * 0.62
+    luminance = float(np.maximum(LUMINANCE_RGB @ rgb, 1e-6))
+    level = float(np.clip((math.log10(luminance) + 2.2) / 6.1, 0.0, 1.0)) ** 1.7 * 0.42
     ratio = np.clip(rgb / luminance, 0.0, 4.0) * level
-    encoded = np.array([encode_srgb(float(min(c, 1.0))) for c in ratio])
+    encoded = np.array([encode_srgb(c) for c in np.minimum(ratio, 1.0).tolist()])
     return encoded
 
 

@@ -9,7 +9,7 @@ import sys
 import threading
 from typing import Any
 
-import waitress
+import waitress.server
 
 from dovrek.settings import Settings
 from dovrek.store import skies
@@ -76,7 +76,7 @@ def run(settings: Settings, demo: bool) -> None:
     if demo:
         with database.connection_context():
             load_demo()
-    server: Any = waitress.create_server(
+    server: Any = waitress.server.create_server(
         app, host=settings.host, port=settings.port, threads=THREADS,
         max_request_body_size=BODY_LIMIT, ident=None, channel_timeout=60)
     live.start()
