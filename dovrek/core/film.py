@@ -44,7 +44,7 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     values = np.maximum(values[np.isfinite(values)], 1e-7)
     mean = float(np.exp(np.mean(np.log(values))))
     high = float(np.percentile(values, 98.0))
-    key = 0.30 if mean > 300.0 else 0.30 * (mean / 300.0) ** 0.13
+    key = 0.36 if mean > 300.0 else 0.36 * (mean / 300.0) ** 0.13
     by_mean = math.log2(mean / ISO_CONSTANT * MIDDLE_GREY / key)
     by_high = math.log2(high / ISO_CONSTANT * MIDDLE_GREY / 1.9)
     return float(np.clip(max(by_mean, min(by_high, by_mean + 1.2)), -12.0, 22.0))

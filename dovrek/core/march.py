@@ -40,6 +40,9 @@ OPAQUE = 0.04
 TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
 TAPS_END = 120.0
 STEPS_LIMIT = 4000
+# Relief finer than the light grid's cells: scattered sunlight is a little stronger where the
+# skin faces the sun and weaker in its crevices. By eye, mean about 1; not validated.
+CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
 
 # Channels of a rendered sample.
 RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
@@ -353,6 +356,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                                      y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
                                      random, six)
                         tau = tap_depth + six[0]
+                        j_sun *= CREVICE_LOW + CREVICE_GAIN * math.exp(-CREVICE_FALL * tap_depth)
                     else:
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         j_sun, j_sky = six[1], six[2]

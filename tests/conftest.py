@@ -1,0 +1,53 @@
+"""What tests share: one studio for all, small skies, a store in a folder of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio
+from dovrek.settings import Settings
+from dovrek.sky.document import Sky
+from dovrek.sky.reading import sky_from_data
+
+
+def sky_of(**parts: Any) -> Sky:
+    return sky_from_data({"dovrek": 1, **parts})
+
+
+def free_sun(elevation: float, **parts: Any) -> Sky:
+    """A sky whose sun stands at an apparent elevation, bearing south."""
+    return sky_of(sun={"mode": "free", "elevation_deg": elevation, "azimuth_deg": 180}, **parts)
+
+
+@pytest.fixture(scope="session")
+def studio() -> Iterator[Studio]:
+    made = Studio(2)
+    yield made
+    made.close()
+
+
+@pytest.fixture()
+def cancel() -> Cancel:
+    return Cancel()
+
+
+@pytest.fixture()
+def home(tmp_path: Path) -> Settings:
+    settings = Settings(home=tmp_path / "home")
+    settings.make_folders()
+    return settings
+
+
+@pytest.fixture()
+def store(home: Settings) -> Iterator[Settings]:
+    from dovrek.store.tables import open_database
+
+    database = open_database(home.database)
+    with database.connection_context():
+        yield home
+    database.close()
