@@ -72,7 +72,21 @@ def emit(data: Any) -> None:
     click.echo(json.dumps(data, indent=1, ensure_ascii=False))
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+class Commands(click.Group):
+    """Failures of our own making end with status 1 and one line."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except Exception as error:
+            click.echo(f"dovrek: internal failure: {type(error).__name__}: "
+                       f"{str(error).splitlines()[0] if str(error) else ''}", err=True)
+            ctx.exit(1)
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__)
 def main() -> None:
     """Compose whole procedural skies and print photorealistic backdrops."""

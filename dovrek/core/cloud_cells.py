@@ -14,12 +14,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_shapes import SHAPES, Shapes
-from dovrek.core.kernels import smoothstep, solver
+from dovrek.core.kernels import kernel, smoothstep, solver
 from dovrek.core.noise import hash_unit
 
 Array32 = NDArray[np.float32]
 
-PER_CELL = 7  # clouds a lattice cell can hold; the first stand apart, the others fill
+PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the others fill
+RANKS = 7.0  # of them that make a full but broken sky
 LATTICE_LIMIT = 640
 GROWTH_SPAN = 0.34
 MEASURED_M = 40_000.0  # cover is measured over this square (the contract's definition)
@@ -102,7 +103,7 @@ def _deal(cells, lattice, out):
                 size = math.exp(cells.spread * 1.7 * (u - 0.62))
                 size = min(max(size, 0.16), 1.0)
                 mask = smooth_field(x, y, 5.3 * cells.size_m, cells.seed + 5, period)
-                own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / PER_CELL
+                own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / RANKS
                 rank = own + (0.25 + 0.45 * cells.huddle) * (mask - 0.5)
                 if cells.clearing_share > 0.0:
                     field = smooth_field(x, y, cells.clearing_size_m, cells.clearing_seed + 40,
@@ -118,14 +119,20 @@ def _deal(cells, lattice, out):
                 k += 1
 
 
-@solver
+@kernel
+def swell(level):
+    """How far clouds widen, beyond their full size, to close a nearly overcast sky."""
+    return 1.0 + 0.45 * max(level - 0.8, 0.0)
+
+
+@kernel
 def grown_scale(full, rank, level):
     """Scale of a cloud at a level of growth; 0 when it is not there."""
     g = (level - rank) / GROWTH_SPAN
     if g <= 0.0:
         return 0.0
     g = min(g, 1.0)
-    return full * (0.16 + 0.84 * g ** 0.75)
+    return full * (0.16 + 0.84 * g ** 0.75) * swell(level)
 
 
 @solver
@@ -226,7 +233,7 @@ def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes,
         return -9.0
     hit = np.empty((RASTER, RASTER), dtype=np.bool_)
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
-    low, high = -1.5, 4.5
+    low, high = -1.5, 5.5
     for _ in range(15):
         middle = 0.5 * (low + high)
         share = _raster_cover(dealt, middle, period_m, shapes.half_width_m, shapes.footprints,
@@ -245,7 +252,7 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
     """
     g = np.clip((level - dealt[:, 6]) / GROWTH_SPAN, 0.0, 1.0)
-    scale = np.where(g > 0.0, dealt[:, 2] * (0.16 + 0.84 * g**0.75), 0.0)
+    scale = np.where(g > 0.0, dealt[:, 2] * (0.16 + 0.84 * g**0.75), 0.0) * swell(level)
     there = scale > 0.05
     chosen, scale = dealt[there], scale[there]
     instances = np.empty((len(chosen), 8), dtype=np.float32)
@@ -255,7 +262,7 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
     instances[:, SHAPE] = chosen[:, 5]
     which = chosen[:, 5].astype(int)
     instances[:, REACH] = scale * np.minimum(shapes.radii[which] + skin_m, shapes.half_width_m)
-    instances[:, TOP] = scale * shapes.tops[which] * shapes.squash
+    instances[:, TOP] = np.minimum(scale, 1.0) * shapes.tops[which] * shapes.squash
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size = period_m / squares
     starts = np.zeros(squares * squares, dtype=np.int32)

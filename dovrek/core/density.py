@@ -110,6 +110,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         scale = cell[SCALE]
         u = (cell[TURN_COS] * dx + cell[TURN_SIN] * dy) / scale
         v = (cell[TURN_COS] * dy - cell[TURN_SIN] * dx) / scale
+        scale = min(scale, 1.0)  # wider than full size never means higher
         f = _shape_distance(field, p, int(cell[SHAPE]), u, v, z / (scale * squash))
         f *= scale * vertical
         if f > best:

@@ -17,7 +17,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.density import CUMULUS, STRATUS, density
+from dovrek.core.density import CUMULUS, KIND, STRATUS, density
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DRIFT, K_SCALED, K_TRANSPORT
@@ -31,6 +31,7 @@ COARSER = 3.0
 RELAX = 1.5
 CELLS_FULL, CELLS_SKETCH = 128, 64
 LEVELS_MOST = 6
+GHOST_LEAST = 0.3  # keeps interpolated light beyond a dense face above zero
 
 
 class GridShape(NamedTuple):
@@ -44,12 +45,18 @@ class GridShape(NamedTuple):
     z0: float  # bottom of the lowest cell above the layer's base
 
 
-def grid_shape(kind: int, size_m: float, thick_m: float, range_m: float, cells: int) -> GridShape:
-    """Cells fine enough for one cloud inside, levels out to the horizon of the layer."""
+def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, range_m: float,
+               cells: int) -> GridShape:
+    """Cells fine enough for one cloud inside, levels out to the horizon of the layer.
+
+    A sheet's cells are about half a scaled optical depth high, so that light falls off toward
+    its faces as it should.
+    """
     if kind == CUMULUS:
         dx, nz = min(max(size_m / 24.0, 25.0), 250.0), int(min(max(thick_m / 45.0, 12), 34))
     elif kind == STRATUS:
-        dx, nz = min(max(size_m / 12.0, 60.0), 500.0), 14
+        dx = min(max(size_m / 12.0, 60.0), 500.0)
+        nz = int(min(max(0.6 * sigma_per_m * thick_m, 12), 30))
     else:
         dx, nz = min(max(size_m / 13.0, 120.0), 900.0), 10
     levels = 1
@@ -65,7 +72,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
     dx = shape.dx * COARSER**level
     n, nz, dz = shape.n, shape.nz, shape.dz
     half = 0.5 * math.sqrt(2.0 * dx * dx + dz * dz)
-    samples = 6 if level == 0 else 9
+    samples = 6 if int(field.layers[layer][KIND]) == CUMULUS else 3
     for i in range(i0, i1):
         if cancel[0] != 0:
             return
@@ -441,10 +448,14 @@ def _start_from(coarse, fine, ratio):
 
 
 @solver
-def _extend(values, known):
-    """Carry values two cells into clear air, so that interpolation at edges stays bright."""
+def _extend(values, known, sigma, dx, dz, falls):
+    """Carry values two cells into clear air, so that interpolation at edges stays right.
+
+    With `falls` the first channel goes on falling beyond the face as the Marshak condition has
+    it: 2/(R+2) of the cell's value at the face, R = 1.5 h K_t σ.
+    """
     n, nz, channels = values.shape[0], values.shape[2], values.shape[3]
-    for _ in range(2):
+    for turn in range(2):
         new = known.copy()
         for i in range(n):
             for j in range(n):
@@ -460,7 +471,12 @@ def _extend(values, known):
                             if count == 0:
                                 for q in range(channels):
                                     values[i, j, k, q] = 0.0
-                            for q in range(channels):
+                            keep = 1.0
+                            if falls and turn == 0:
+                                r = 1.5 * (dx if m < 4 else dz) * K_TRANSPORT * sigma[a, b, c]
+                                keep = max(4.0 / (r + 2.0) - 1.0, GHOST_LEAST)
+                            values[i, j, k, 0] += keep * values[a, b, c, 0]
+                            for q in range(1, channels):
                                 values[i, j, k, q] += values[a, b, c, q]
                             count += 1
                     if count:
@@ -487,7 +503,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
             out[level] = 0.5
         work.relax(source, out[level], sweeps[0] if first else sweeps[1], cancel)
         values = out[level][..., None].copy()
-        _extend(values, sigma[level] > floor)
+        _extend(values, sigma[level] > floor, sigma[level], dx, shape.dz, False)
         out[level] = values[..., 0]
     return out
 
@@ -520,7 +536,7 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         before = field.copy()
         out[level, ..., 0] = field
         out[level, ..., 1:] = flux
-        _extend(out[level], sigma[level] > floor)
+        _extend(out[level], sigma[level] > floor, sigma[level], dx, shape.dz, True)
         if cancel[0]:
             break
     return out

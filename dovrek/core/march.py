@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.density import (
     BASE,
+    CIRRUS,
     CUMULUS,
     GRID_AT,
     GRID_DX,
@@ -30,6 +31,7 @@ from dovrek.core.density import (
 )
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.light_grid import CHANNELS, COARSER
+from dovrek.core.noise import hash_unit
 from dovrek.core.phase import G_SCALED, K_SCALED, Beam, beam_at, beam_row
 from dovrek.core.sky_view import SkyView, air_between, sky_radiance
 
@@ -40,6 +42,7 @@ OPAQUE = 0.04
 TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
 TAPS_END = 120.0
 STEPS_LIMIT = 4000
+NEAR = 0.6  # steps in clear air beside a cloud, where its edge is to be met well
 # Relief finer than the light grid's cells: scattered sunlight is a little stronger where the
 # skin faces the sun and weaker in its crevices. By eye, mean about 1; not validated.
 CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
@@ -176,6 +179,16 @@ def _ground_light(scene, x, y, out, six):
 
 
 @kernel
+def _step(p, t, r0, dz):
+    """Step at a distance inside a layer. A veil gets about as many steps however slanting."""
+    step = p[STEP] + 0.0018 * t
+    if int(p[KIND]) == CIRRUS:
+        slope = abs(r0 * dz + t) / r0
+        step = max(step, p[STEP] / max(slope, 0.03))
+    return step
+
+
+@kernel
 def _sun_disc(scene, elevation, azimuth, pixel):
     """Share of the disc's mean radiance seen in a direction: limb darkening, soft by a pixel.
 
@@ -215,6 +228,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     total = work[355:358]
     batch = work[358:361]
     seen = work[361:364]
+    latest = work[364:367]
     mark_f, mark_s = work[370:386], work[390:406]
 
     elevation = math.asin(min(max(dz, -1.0), 1.0))
@@ -285,14 +299,24 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                     break
         if active == 0:
             continue
-        fresh = True
         tap_depth, tap_age = 0.0, 9
+        sigma_last = 0.0
         while t < t_end and not opaque and steps < STEPS_LIMIT:
             steps += 1
-            footprint = pixel_rad * t
-            h = math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - scene.radius
-            x, y = t * dx, t * dy
-            ahead = 1e9
+            # The step is chosen before its sample is taken, and the sample lies anywhere in it:
+            # the mean of σ·ds is then the optical depth itself, whatever the step's length.
+            ds = 1e9
+            for m in range(active):
+                ds = min(ds, _step(field.layers[int(mark_f[m])], t, r0, dz))
+            ds *= marching.step * (1.0 if sigma_last > 0.0 else NEAR)
+            if sigma_last > 1e-12:
+                ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
+            ds = min(ds, t_end - t)
+            place = t + ds * ((random + hash_unit(steps, 7, 3)) % 1.0)
+            footprint = pixel_rad * place
+            h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
+            x, y = place * dx, place * dy
+            nearest = -1e9
             sigma_all = 0.0
             for m in range(active):
                 l = int(mark_f[m])
@@ -300,20 +324,10 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                 f, sigma = density(field, l, x, y, h - p[BASE], 0.7 * footprint, marching.detail)
                 mark_s[m] = sigma
                 sigma_all += sigma
-                base_step = (p[STEP] + 0.0018 * t) * marching.step
-                if f < 0.0:
-                    ahead = min(ahead, max(-0.9 * f, 0.55 * base_step))
-                else:
-                    ahead = min(ahead, base_step)
+                nearest = max(nearest, f)
+            sigma_last = sigma_all
             if sigma_all > 1e-12:
-                ahead = min(ahead, max(1.1 / sigma_all, 0.35 * ahead))
-            if fresh:
-                # A random start keeps steps of neighbours from lining up into bands.
-                ahead *= max(random, 0.02)
-                fresh = False
-            ds = min(ahead, t_end - t)
-            if sigma_all > 1e-12:
-                if weight > 1e-4 and t - last_t > 0.06 * t:
+                if weight > 1e-4 and place - last_t > 0.06 * place:
                     # A gap since the last cloud: settle its air before going on.
                     air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight,
                                 scatter, passed)
@@ -321,12 +335,14 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                         total[c] += batch[c] * passed[c] + weight * scatter[c]
                         batch[c] = 0.0
                     weight, weight_t = 0.0, 0.0
-                last_t = t
+                last_t = place
                 depth = sigma_all * ds
                 e = math.exp(-depth)
                 es = math.exp(-K_SCALED * depth)
                 _sunlight_at(scene, x, y, h, sun_xyz)
                 gained = trans_s * (1.0 - es)
+                for c in range(3):
+                    latest[c] = 0.0
                 for m in range(active):
                     sigma = mark_s[m]
                     if sigma <= 0.0:
@@ -369,27 +385,34 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                     j_sky = min(max(j_sky, 0.0), 1.0)
                     up, down = share * gained * j_sky, share * gained * (1.0 - j_sky)
                     for c in range(3):
-                        batch[c] += (sun_light * sun_xyz[c] + up * scene.ambient[l, 0, c]
-                                     + down * scene.ambient[l, 1, c])
+                        gain = (sun_light * sun_xyz[c] + up * scene.ambient[l, 0, c]
+                                + down * scene.ambient[l, 1, c])
+                        batch[c] += gain
+                        latest[c] += gain
                 weight += gained
-                weight_t += gained * (t + 0.5 * ds)
+                weight_t += gained * place
                 trans *= e
                 trans_s *= es
                 tau_view += depth
                 if half_t == 0.0 and trans_s < 0.5:
-                    half_t = t
+                    half_t = place
                 if trans_s < OPAQUE:
+                    # What little would still come is as bright as the deepest light met.
                     opaque = True
+                    for c in range(3):
+                        batch[c] += latest[c] * trans_s / gained
+                    weight += trans_s
+                    weight_t += trans_s * place
             t += ds
+            if nearest < 0.0:  # nothing lies within the distance to the next surface
+                t = max(t, place - 0.9 * nearest)
     if weight > 0.0:
         air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight, scatter, passed)
         for c in range(3):
             total[c] += batch[c] * passed[c] + weight * scatter[c]
     if opaque:
-        # What little would still come stands for more of the same.
-        scale = 1.0 / (1.0 - trans_s)
         for c in range(3):
-            out[c] = total[c] * scale
+            out[c] = total[c]
         out[ALPHA] = 1.0
         out[DISTANCE] = half_t
         return
@@ -427,37 +450,39 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
     ground = ground_distance(radius, height, dz)
     end = ground if ground > 0.0 else far
     r0 = radius + height
-    t = 0.0
-    first = True
-    for _ in range(100 * STEPS_LIMIT):
+    t, sigma_last = 0.0, 0.0
+    for k in range(100 * STEPS_LIMIT):
         if t >= end:
             break
-        h = math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - radius
-        ahead, sigma_all = 1e9, 0.0
+        ds = 1e9
+        for l in range(field.layers.shape[0]):
+            ds = min(ds, _step(field.layers[l], t, r0, dz))
+        ds *= factor * (1.0 if sigma_last > 0.0 else NEAR)
+        if sigma_last > 1e-12:
+            ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
+        ds = min(ds, end - t)
+        place = t + ds * ((random + hash_unit(k, 7, 3)) % 1.0)
+        h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - radius
+        nearest, sigma_all = -1e9, 0.0
         above_all = True
         for l in range(field.layers.shape[0]):
             p = field.layers[l]
-            step = (p[STEP] + 0.0018 * t) * factor
             low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
             if h < high or dz < 0.0:
                 above_all = False
-            if h < low - 2.0 * step or h > high + 2.0 * step:
-                gap = low - h if h < low else h - high
-                ahead = min(ahead, max(0.9 * gap, step))
+            if h < low or h > high:
+                nearest = max(nearest, h - low if h < low else high - h)
                 continue
-            f, sigma = density(field, l, t * dx, t * dy, h - p[BASE], 0.0, 2)
+            f, sigma = density(field, l, place * dx, place * dy, h - p[BASE], 0.0, 2)
             sigma_all += sigma
-            ahead = min(ahead, step if f >= 0.0 else max(-0.9 * f, 0.55 * step))
+            nearest = max(nearest, f)
         if above_all:
             break
-        if sigma_all > 1e-12:
-            ahead = min(ahead, max(1.1 / sigma_all, 0.35 * ahead))
-        if first:
-            ahead *= max(random, 0.02)
-            first = False
-        ds = min(ahead, end - t)
         total += sigma_all * ds
+        sigma_last = sigma_all
         t += ds
+        if nearest < 0.0:
+            t = max(t, place - 0.9 * nearest)
     return total
 
 

@@ -148,8 +148,8 @@ class Preparer:
         seed = (layer.seed * 7919 + sky.seed * 104_729) % 2_000_003
         base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M)
         reach = reach_m(base + layer.thickness_m, sky.camera.altitude_m)
-        grid = light_grid.grid_shape(kind, layer.cells.size_m, layer.thickness_m, reach,
-                                     fineness.cells)
+        grid = light_grid.grid_shape(kind, layer.cells.size_m, layer.thickness_m,
+                                     layer.body.density_per_km * 1e-3, reach, fineness.cells)
         p = np.zeros(d.PARAMETERS)
         wind = math.radians(layer.wind.from_deg + 180.0)
         p[d.KIND], p[d.BASE], p[d.THICK] = kind, base, layer.thickness_m
@@ -483,7 +483,7 @@ def march_step(kind: int, thick_m: float, size_m: float) -> float:
         return float(np.clip(min(0.013 * size_m, 0.05 * thick_m), 3.0, 30.0))
     if kind == d.STRATUS:
         return float(np.clip(thick_m / 14.0, 4.0, 60.0))
-    return float(np.clip(thick_m / 16.0, 8.0, 120.0))
+    return float(np.clip(thick_m / 11.0, 8.0, 160.0))
 
 
 def edge_shift(layer: Layer) -> float:
