@@ -48,6 +48,7 @@ def store(home: Settings) -> Iterator[Settings]:
     from dovrek.store.tables import open_database
 
     database = open_database(home.database)
-    with database.connection_context():
-        yield home
-    database.close()
+    database.connect(reuse_if_open=True)
+    yield home
+    if not database.is_closed():
+        database.close()

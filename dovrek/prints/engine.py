@@ -48,20 +48,25 @@ def run(settings: Settings, parent: int) -> None:
         if row is None:
             time.sleep(IDLE_SECONDS)
             continue
-        try:
-            if client is None:
-                client = connect(settings)
-            work(row, settings, client)
-        except Cancelled:
-            continue
-        except OSError as error:
-            jobs.finish(row.id, jobs.FAILED, message=disk_message(error))
-        except Exception as error:
-            log.exception("print %s failed", row.id)
-            jobs.finish(row.id, jobs.FAILED, message=f"The print failed: {error}. Its finished "
-                        "tiles are kept; retry goes on with them.")
+        if client is None:
+            client = connect(settings)
+        attempt(row, settings, client)
     if client is not None:
         client.close()
+
+
+def attempt(row: PrintJob, settings: Settings, client: Client) -> None:
+    """Work on a print and write down how it ended; only a lost database gets through."""
+    try:
+        work(row, settings, client)
+    except Cancelled:
+        return
+    except OSError as error:
+        jobs.finish(row.id, jobs.FAILED, message=disk_message(error))
+    except Exception as error:
+        log.exception("print %s failed", row.id)
+        jobs.finish(row.id, jobs.FAILED, message=f"The print failed: {error}. Its finished "
+                    "tiles are kept; retry goes on with them.")
 
 
 def disk_message(error: OSError) -> str:

@@ -1,0 +1,116 @@
+"""The commands as outsiders call them."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner, Result
+from PIL import Image
+
+from dovrek.cli import main
+from dovrek.store.demo import demo_texts
+
+
+def call(*words: str, text: str | bytes | None = None) -> Result:
+    return CliRunner().invoke(main, list(words), input=text)
+
+
+@pytest.fixture()
+def sky_file(tmp_path: Path) -> Path:
+    path = tmp_path / "sky.json"
+    path.write_text(json.dumps({"dovrek": 1, "moment": "2026-06-21T18:30",
+                                "layers": [{"genus": "cumulus", "name": "Heaps"}]}))
+    return path
+
+
+def test_render_writes_a_picture_and_one_json_object(sky_file: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out.png"
+    found = call("render", str(sky_file), "-o", str(out), "--size", "96x54", "--quality", "draft",
+                 "--json")
+    assert found.exit_code == 0, found.output
+    said = json.loads(found.stdout)
+    assert {"seconds", "rays", "mean_luminance_cd_m2", "file"} <= said.keys()
+    assert Image.open(out).size == (96, 54) and list(tmp_path.glob(".part*")) == []
+
+
+def test_moment_and_seed_change_the_picture(sky_file: Path, tmp_path: Path) -> None:
+    pictures = []
+    for words in ([], ["--at", "2026-06-21T12:00"], ["--seed", "9"], []):
+        out = tmp_path / f"{len(pictures)}.png"
+        found = call("render", str(sky_file), "-o", str(out), "--size", "64x36", "--quality",
+                     "draft", *words)
+        assert found.exit_code == 0, found.output
+        pictures.append(out.read_bytes())
+    assert pictures[0] == pictures[3]
+    assert len(set(pictures)) == 3
+
+
+def test_probe_holds_the_contract(sky_file: Path) -> None:
+    found = call("probe", str(sky_file), "--json")
+    assert found.exit_code == 0, found.output
+    said = json.loads(found.stdout)
+    assert said["moment"] == "2026-06-21T18:30:00+01:00"
+    assert {"elevation_deg", "elevation_true_deg", "azimuth_deg", "direct_normal_lux",
+            "direct_horizontal_lux", "cct_k"} == said["sun"].keys()
+    assert said["layers"][0]["cover_measured_oktas"] == pytest.approx(3.0, abs=0.5)
+    assert said["layers"][0]["name"] == "Heaps" and 0.01 < said["layers"][0][
+        "extinction_mean_per_m"] < 0.08
+    assert said["sky"]["global_horizontal_lux"] < 1.6 * said["clear_sky"]["global_horizontal_lux"]
+    assert said["camera"]["fov_h_deg"] == pytest.approx(65.47, abs=0.05)
+
+
+def test_check_and_schema(sky_file: Path) -> None:
+    assert json.loads(call("check", str(sky_file), "--json").stdout)["valid"] is True
+    assert json.loads(call("schema").stdout)["title"] == "Sky"
+    assert call("check", "-", text='{"dovrek": 1}').exit_code == 0
+
+
+@pytest.mark.parametrize(("words", "text", "part"), [
+    (["check", "-"], '{"dovrek": 1, "layers": [{"thickness_m": -1}]}', "layers[0].thickness_m"),
+    (["check", "/nowhere/sky.json"], None, "cannot be read"),
+    (["check", "no-such-sky"], None, "no-such-sky"),
+    (["render", "-", "-o", "/tmp/x.gif"], '{"dovrek": 1}', "no known picture format"),
+    (["render", "-", "-o", "/nowhere/x.png"], '{"dovrek": 1}', "/nowhere"),
+    (["render", "-", "-o", "/tmp/x.png", "--size", "99999x2"], '{"dovrek": 1}', "99999"),
+    (["render", "-", "-o", "/tmp/x.png", "--size", "big"], '{"dovrek": 1}', "1920x1080"),
+    (["render", "-", "-o", "/tmp/x.png", "--at", "noon"], '{"dovrek": 1}', "ISO"),
+    (["render", "-", "-o", "/tmp/x.jpg", "--ground", "off", "--size", "16x16", "--quality",
+      "draft"], '{"dovrek": 1}', "transparency"),
+])
+def test_bad_input_is_one_line_and_status_2(words: list[str], text: str | None, part: str,
+                                            monkeypatch: pytest.MonkeyPatch,
+                                            tmp_path: Path) -> None:
+    monkeypatch.setenv("DOVREK_HOME", str(tmp_path))
+    found = call(*words, text=text)
+    assert found.exit_code == 2
+    assert part in found.stderr and len(found.stderr.strip().splitlines()) == 1
+    assert found.stdout == ""
+
+
+def test_help_everywhere() -> None:
+    for name in main.commands:
+        assert call(name, "--help").exit_code == 0
+
+
+def test_full_disk_leaves_nothing(sky_file: Path, tmp_path: Path) -> None:
+    """A file size limit stands in for the full disk: status 2, words, no half file."""
+    code = ("import resource,sys; resource.setrlimit(resource.RLIMIT_FSIZE,(2000,2000));"
+            "import signal; signal.signal(signal.SIGXFSZ, signal.SIG_IGN);"
+            "from dovrek.cli import main; main(sys.argv[1:])")
+    out = tmp_path / "big.png"
+    found = subprocess.run([sys.executable, "-c", code, "render", str(sky_file), "-o", str(out),
+                            "--size", "320x180", "--quality", "draft"],
+                           capture_output=True, text=True, check=False)
+    assert found.returncode == 2, found.stderr
+    assert "cannot be written" in found.stderr and not out.exists()
+    assert list(tmp_path.glob(".part*")) == []
+
+
+def test_demo_skies_are_valid_and_free_of_advisories() -> None:
+    for text in demo_texts().values():
+        said = json.loads(call("check", "-", "--json", text=text).stdout)
+        assert said["advisories"] == []

@@ -1,0 +1,170 @@
+"""Prints: from order to file, resumed after a kill, honest about a full disk."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenEXR
+import pytest
+from distributed import Client
+from PIL import Image
+
+from dovrek.core.studio import Wish
+from dovrek.prints import engine
+from dovrek.prints.tiles import compute_tile, print_tiles, store_tile, stored_tile, tile_path
+from dovrek.settings import Settings
+from dovrek.sky.reading import sky_to_text
+from dovrek.store import print_jobs as jobs
+from dovrek.store.tables import database
+from tests.conftest import free_sun
+
+SKY = free_sun(40, name="Test sky", layers=[{"genus": "cumulus"}])
+
+
+@pytest.fixture(scope="module")
+def client() -> Iterator[Client]:
+    made = Client(processes=False, n_workers=1, threads_per_worker=2, dashboard_address=None)
+    yield made
+    made.close()
+
+
+def ordered(**fields: Any) -> Any:
+    order = jobs.order_from({"width": 200, "height": 120, "quality": "draft", **fields})
+    jobs.place(SKY, "test-sky", order)
+    return jobs.take()
+
+
+def test_a_print_from_order_to_files(store: Settings, client: Client) -> None:
+    row = ordered(format="exr-float", ground="off")
+    engine.attempt(row, store, client)
+    row = jobs.job(row.id)
+    assert (row.state, row.done) == (jobs.DONE, row.total), row.message
+    path = store.prints / row.file
+    with OpenEXR.File(str(path)) as file:
+        pixels = file.channels()["RGBA"].pixels
+    assert pixels.shape == (120, 200, 4)
+    assert (pixels[-3:, :, 3] == 0).all() and (pixels[:40, :, 3] > 0.9).all()
+    side = json.loads(path.with_suffix(".json").read_text())
+    assert side["sun"]["elevation_deg"] == pytest.approx(40.0)
+    assert side["sun"]["vector"][1] == pytest.approx(-np.cos(np.radians(40)), abs=1e-6)
+    assert side["sky"]["layers"][0]["genus"] == "cumulus"
+    assert side["illuminance"]["global_horizontal_lux"] > 1e4
+    assert not engine.tile_folder(store, row.id).exists()
+    assert {p.suffix for p in store.prints.iterdir()} == {".exr", ".json"}
+
+
+def test_stored_tiles_are_used_again(store: Settings, client: Client) -> None:
+    """A tile that lies there is not computed: mark one and find the mark in the print."""
+    row = ordered(width=600, height=140)
+    tile = print_tiles(600, 140)[0]
+    folder = engine.tile_folder(store, row.id)
+    folder.mkdir()
+    marked = np.zeros((tile.y1 - tile.y0, tile.x1 - tile.x0, 5), dtype=np.float32)
+    store_tile(folder, tile, marked)
+    damaged = print_tiles(600, 140)[1]
+    tile_path(folder, damaged).write_bytes(b"torn")
+    assert stored_tile(folder, damaged) is None
+    engine.attempt(row, store, client)
+    picture = np.asarray(Image.open(store.prints / jobs.job(row.id).file))
+    assert picture[tile.y0 : tile.y1, tile.x0 : tile.x1].max() < 8
+    assert picture[damaged.y0 : damaged.y1, damaged.x0 : damaged.x1].mean() > 40
+
+
+@pytest.mark.parametrize("where", ["store_tile", "write_picture", "write_sidecar"])
+def test_a_full_disk_ends_in_words_and_retry_goes_on(
+    store: Settings, client: Client, monkeypatch: pytest.MonkeyPatch, where: str
+) -> None:
+    def full(*_: Any) -> None:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    row = ordered()
+    with monkeypatch.context() as patch:
+        patch.setattr(engine, where, full)
+        engine.attempt(row, store, client)
+    failed = jobs.job(row.id)
+    assert failed.state == jobs.FAILED
+    assert "No space left" in failed.message and "retry" in failed.message
+    assert [p for p in store.prints.iterdir() if p.is_file()] == []
+    jobs.retry(row.id)
+    engine.attempt(jobs.take(), store, client)
+    assert jobs.job(row.id).state == jobs.DONE
+
+
+def test_cancel_stops_and_keeps_nothing_half(store: Settings, client: Client) -> None:
+    row = ordered()
+    jobs.cancel(row.id)
+    engine.attempt(row, store, client)
+    assert jobs.job(row.id).state == jobs.CANCELLED and jobs.take() is None
+    assert [p for p in store.prints.iterdir() if p.is_file()] == []
+
+
+def test_tiles_together_are_the_picture(store: Settings) -> None:
+    """Tiles rendered alone equal the same tiles rendered together, to the last bit."""
+    wish = Wish(520, 140, "draft")
+    tiles = print_tiles(520, 140)
+    assert len(tiles) == 4
+    first = compute_tile(sky_to_text(SKY), wish, tiles[0])
+    again = compute_tile(sky_to_text(SKY), wish, tiles[0])
+    assert (first == again).all() and np.isfinite(first).all()
+
+
+def test_a_killed_engine_is_followed_by_one_that_goes_on(store: Settings) -> None:
+    order = jobs.order_from({"width": 1920, "height": 1080, "quality": "draft"})
+    number = jobs.place(SKY, "test-sky", order).id
+
+    def start() -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "dovrek.cli", "printer", "--home", str(store.home), "--parent",
+             str(os.getpid())], start_new_session=True)
+
+    def wait(done: Any, seconds: float) -> None:
+        end = time.monotonic() + seconds
+        while not done(jobs.job(number)):
+            assert time.monotonic() < end, jobs.job(number).message
+            time.sleep(0.05)
+
+    first = start()
+    try:
+        wait(lambda row: row.done >= 3, 180)
+    finally:
+        os.killpg(first.pid, signal.SIGKILL)
+        first.wait()
+    row = jobs.job(number)
+    assert row.state == jobs.WORKING and row.done < row.total
+    folder = engine.tile_folder(store, number)
+    kept = {p.name: p.stat().st_mtime_ns for p in folder.glob("tile-*.npy")}
+    assert len(kept) >= 3
+    second = start()
+    try:
+        wait(lambda row: row.done > len(kept), 180)
+        assert {n: (folder / n).stat().st_mtime_ns for n in kept} == kept
+        wait(lambda row: row.state == jobs.DONE, 180)
+    finally:
+        os.killpg(second.pid, signal.SIGTERM)
+        second.wait()
+    assert Image.open(store.prints / jobs.job(number).file).size == (1920, 1080)
+    assert not database.is_closed()
+
+
+def test_engine_ends_with_its_server(store: Settings) -> None:
+    """An engine whose parent is gone ends by itself."""
+    found = subprocess.run(
+        [sys.executable, "-m", "dovrek.cli", "printer", "--home", str(store.home), "--parent",
+         "999999"], timeout=60, check=False)
+    assert found.returncode == 0
+
+
+def test_files_stay_in_the_prints_folder(store: Settings) -> None:
+    row = ordered()
+    assert Path(jobs.order_of(row).extension).name == ".png"
+    assert engine.tile_folder(store, row.id).parent == store.prints

@@ -1,0 +1,186 @@
+"""Pages and answers without a browser: words, tokens, limits."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from flask.testing import FlaskClient
+
+from dovrek.settings import Settings
+from dovrek.sky.reading import sky_to_text
+from dovrek.store import print_jobs as jobs
+from dovrek.store import skies
+from dovrek.web import section
+from dovrek.web.app import create_app
+from dovrek.web.live import Live, size_for
+from dovrek.web.schedule import sheet_of
+from tests.conftest import sky_of
+
+
+@pytest.fixture(scope="module")
+def live() -> Iterator[Live]:
+    made = Live(1)  # not started: pages must answer without a picture
+    yield made
+    made.studio.close()
+
+
+@pytest.fixture()
+def client(store: Settings, live: Live) -> FlaskClient:
+    app = create_app(store, live)
+    skies.add_sky(sky_of(name="Board", layers=[{"id": "a"}, {"id": "b", "genus": "cirrus"}]))
+    return app.test_client()
+
+
+def token(client: FlaskClient) -> str:
+    page = client.get("/").get_data(as_text=True)
+    found = re.search(r'data-token="([^"]+)"', page)
+    assert found
+    return found[1]
+
+
+def post(client: FlaskClient, path: str, body: Any) -> Any:
+    return client.post(path, json=body, headers={"X-Token": token(client)})
+
+
+def head(slug: str = "board") -> int:
+    return skies.load(slug)[1]
+
+
+def test_pages_answer_with_strict_headers(client: FlaskClient) -> None:
+    for path in ("/", "/skies/board/", "/prints", "/prints/queue", "/skies/board/panels",
+                 "/skies/board/ribbon.png", "/skies/board/export.json"):
+        answer = client.get(path)
+        assert answer.status_code == 200, path
+        policy = answer.headers["Content-Security-Policy"]
+        assert "script-src 'self'" in policy and "unsafe" not in policy
+    page = client.get("/skies/board/").get_data(as_text=True)
+    assert " style=" not in page and "<script>" not in page and " onclick" not in page
+    assert not re.search(r'(src|href)="https?://', page)
+
+
+def test_changes_are_stored_at_once(client: FlaskClient) -> None:
+    answer = post(client, "/skies/board/change",
+                  {"base": head(), "values": {"layers[a].base_m": 1500}, "note": "Base"})
+    assert answer.status_code == 200 and answer.json["revision"] == head()
+    assert skies.load("board")[0].layers[0].base_m == 1500
+    assert post(client, "/skies/board/undo", {"base": head()}).status_code == 200
+    assert skies.load("board")[0].layers[0].base_m == 1100
+    assert post(client, "/skies/board/redo", {"base": head()}).status_code == 200
+    assert "nothing to redo" in post(client, "/skies/board/redo", {"base": head()}).json["note"]
+
+
+@pytest.mark.parametrize(("body", "status", "part"), [
+    ({"values": {"air.haze": 0.2}}, 422, "base"),
+    ({"base": 1, "values": {}}, 422, "values"),
+    ({"base": 1, "values": {"air.haze": 7}}, 422, "0 to 2"),
+    ({"base": 1, "values": {"layers[zz].seed": 7}}, 409, "no layer zz"),
+    ({"base": 987654, "values": {"seed": 7}}, 409, "reload"),
+    ("nonsense", 422, "base"),
+])
+def test_refused_changes_say_why(client: FlaskClient, body: Any, status: int, part: str) -> None:
+    if isinstance(body, dict) and body.get("base") == 1:
+        body["base"] = head()
+    before = head()
+    answer = post(client, "/skies/board/change", body)
+    assert answer.status_code == status and part in answer.json["error"]
+    assert head() == before
+
+
+def test_two_windows(client: FlaskClient) -> None:
+    seen = head()
+    post(client, "/skies/board/change", {"base": seen, "values": {"layers[a].cover_oktas": 6}})
+    told = post(client, "/skies/board/change", {"base": seen, "values": {"air.haze": 0.4}})
+    assert told.json["others"] == ["Cover of cumulus"]
+
+
+def test_the_hour_stays_within_its_date(client: FlaskClient) -> None:
+    for share, clock in ((0.0, "00:00"), (0.5, "12:00"), (1.0, "23:59")):
+        assert post(client, "/skies/board/hour",
+                    {"base": head(), "share": share}).status_code == 200
+        assert skies.load("board")[0].moment == f"2026-06-21T{clock}"
+    assert post(client, "/skies/board/hour", {"base": head(), "share": "x"}).status_code == 422
+
+
+def test_layers_by_request(client: FlaskClient) -> None:
+    added = post(client, "/skies/board/layers", {"base": head(), "genus": "stratus"})
+    assert added.json["selected"] == "layer:layer-1"
+    post(client, "/skies/board/layers/a/duplicate", {"base": head()})
+    post(client, "/skies/board/layers/b/remove", {"base": head()})
+    assert [x.genus for x in skies.load("board")[0].layers] == ["cumulus", "stratus", "cumulus"]
+    assert post(client, "/skies/board/layers", {"base": head(), "genus": "fluff"}
+                ).status_code == 422
+
+
+def test_forged_and_foreign_requests_are_refused(client: FlaskClient) -> None:
+    assert client.post("/skies/board/undo", json={"base": 1}).status_code == 403
+    assert client.post("/skies/board/delete", data={"token": "guess"}).status_code == 403
+    assert client.get("/", headers={"Host": "evil.example"}).status_code == 403
+    assert skies.stored("board").slug == "board"
+
+
+@pytest.mark.parametrize(("data", "status", "part"), [
+    (b"{broken", 422, "not readable JSON"), (b'{"dovrek": 1, "laysers": []}', 422, "layers?"),
+    (b"\x00\xff", 422, "UTF-8"), (b"", 422, "not readable"),
+    (b"x" * (100 << 20), 413, "too large"),
+])
+def test_bad_imports(client: FlaskClient, data: bytes, status: int, part: str) -> None:
+    count = len(skies.gallery())
+    answer = client.post("/skies/import", data={"token": token(client),
+                                                "file": (io.BytesIO(data), "a.json")},
+                         headers={"X-Token": token(client)})
+    assert answer.status_code == status and part in answer.json["error"]
+    assert len(skies.gallery()) == count
+
+
+def test_import_export_rename_duplicate_delete(client: FlaskClient) -> None:
+    text = client.get("/skies/board/export.json").get_data(as_text=True)
+    form = {"token": token(client)}
+    client.post("/skies/import", data=form | {"file": (io.BytesIO(text.encode()), "b.json")})
+    assert skies.load("board-2")[0] == skies.load("board")[0]
+    client.post("/skies/board-2/rename", data=form | {"name": "Other <b>"})
+    assert "Other &lt;b&gt;" in client.get("/").get_data(as_text=True)
+    client.post("/skies/board-2/duplicate", data=form)
+    page = client.post("/skies/board-2/delete", data=form, follow_redirects=True)
+    assert "Undo" in page.get_data(as_text=True)
+    client.post("/skies/board-2/restore", data=form)
+    assert len(skies.gallery()) == 3
+    assert client.get("/skies/none/").status_code == 404
+
+
+def test_print_orders(client: FlaskClient) -> None:
+    form = {"token": token(client), "width": "64", "height": "36", "format": "png-16"}
+    page = client.post("/skies/board/prints", data=form, follow_redirects=True)
+    assert "waiting" in page.get_data(as_text=True)
+    refused = client.post("/skies/board/prints", data=form | {"width": "9999"})
+    assert refused.status_code == 422 and "3840" in refused.get_data(as_text=True)
+    number = jobs.all_jobs()[0].id
+    assert client.get(f"/prints/{number}/file").status_code == 404
+    client.post(f"/prints/{number}/cancel", data={"token": token(client)})
+    assert jobs.job(number).state == jobs.CANCELLED
+
+
+def test_section_scale_inverts_and_bands_do_not_overlap() -> None:
+    for altitude in (0, 120, 900, 2500, 9000, 13_900):
+        assert section.altitude_of(section.y_of(altitude)) == pytest.approx(altitude, abs=1)
+    drawn = section.bands(sky_of(layers=[{"id": "a", "base_m": 1000, "thickness_m": 1000},
+                                         {"id": "b", "base_m": 1500, "thickness_m": 1000}]))
+    assert drawn[0].x + drawn[0].width <= drawn[1].x
+
+
+def test_schedule_shows_what_the_genus_has() -> None:
+    sky = sky_of(layers=[{"id": "a", "genus": "cumulus"}, {"id": "b", "genus": "cirrus"}])
+    paths = {name: {r.path for _, rows in sheet_of(sky, f"layer:{name}", {}).groups for r in rows}
+             for name in "ab"}
+    assert "layers[a].body.lobes" in paths["a"] and "layers[b].wind.comb" in paths["b"]
+    assert "layers[b].body.lobes" not in paths["b"]
+    assert sky_to_text(sky) == sky_to_text(sky)
+
+
+def test_frames_keep_the_aspect() -> None:
+    assert size_for(sky_of(), 480) == (480, 270)
+    w, h = size_for(sky_of(camera={"aspect": 0.5}), 480)
+    assert w / h == pytest.approx(0.5, abs=0.02) and w * h == pytest.approx(480 * 270, rel=0.05)
