@@ -128,7 +128,7 @@ def _turrets(radius, height, lobes, state, spheres):
 @solver
 def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out,
            footprint):
-    """Signed distance (metres, positive inside) of one cloud on its grid; returns top and radius."""
+    """Signed distance (metres, positive inside) of one cloud; returns its top and radius."""
     spheres = np.empty((SPHERES, 4))
     state = np.array([1000 * index, seed + 7919])
     count = _turrets(radius, height, lobes, state, spheres)

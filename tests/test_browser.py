@@ -1,0 +1,247 @@
+"""The real interface in Chromium: drag, undo, print, refuse."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync"]
+PATIENCE = 240_000  # a new machine compiles its kernels while the first picture waits
+
+pytestmark = pytest.mark.skipif(not os.path.exists(CHROMIUM), reason="chromium is not installed")
+
+
+class Server:
+    """The application as `dovrek demo` starts it."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "dovrek.cli", "demo", "--home", str(self.home), "--port",
+             str(self.port)], start_new_session=True)
+        end = time.monotonic() + 60
+        while True:
+            try:
+                urllib.request.urlopen(self.url, timeout=2)
+                return
+            except OSError:
+                assert time.monotonic() < end and self.process.poll() is None
+                time.sleep(0.1)
+
+    def kill(self) -> None:
+        assert self.process is not None
+        os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+    def document(self, slug: str) -> dict[str, Any]:
+        with urllib.request.urlopen(f"{self.url}/skies/{slug}/export.json") as answer:
+            found: dict[str, Any] = json.load(answer)
+        return found
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    made = Server(tmp_path_factory.mktemp("home"))
+    made.start()
+    yield made
+    made.kill()
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        made = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        yield made
+        made.close()
+
+
+@pytest.fixture()
+def page(browser: Browser) -> Iterator[Page]:
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    errors: list[str] = []
+    opened.on("pageerror", lambda e: errors.append(str(e)))
+    opened.on("console", lambda m: errors.append(m.text) if "Security Policy" in m.text else None)
+    yield opened
+    opened.close()
+    assert errors == []
+
+
+def compose(page: Page, server: Server, slug: str, selected: str = "") -> None:
+    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
+    settle(page)
+
+
+def settle(page: Page) -> None:
+    """Wait until the picture shows the stored sky at proof."""
+    expect(page.locator("#quality")).to_have_text("proof 960 × 540", timeout=PATIENCE)
+
+
+def serial(page: Page) -> int:
+    return int(page.locator("#picture").get_attribute("data-serial") or 0)
+
+
+def mean_colour(page: Page) -> np.ndarray:
+    pixels = page.evaluate(
+        """() => { const c = document.getElementById('picture');
+        return Array.from(c.getContext('2d').getImageData(0, 0, c.width, c.height / 2).data); }""")
+    return np.array(pixels, dtype=float).reshape(-1, 4)[:, :3].mean(axis=0)
+
+
+def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> None:
+    page.mouse.move(*start)
+    page.mouse.down()
+    for k in range(1, 7):
+        page.mouse.move(start[0] + (end[0] - start[0]) * k / 6,
+                        start[1] + (end[1] - start[1]) * k / 6)
+        time.sleep(0.04)
+    page.mouse.up()
+
+
+def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> None:
+    compose(page, server, "fair-weather-noon")
+    noon, before = mean_colour(page), serial(page)
+    strip = page.locator("#strip").bounding_box()
+    assert strip
+    y = strip["y"] + 25
+    drag(page, (strip["x"] + 0.597 * strip["width"], y), (strip["x"] + 0.897 * strip["width"], y))
+    expect(page.locator("#clock")).to_contain_text("21:3", timeout=20_000)
+    settle(page)
+    assert serial(page) > before
+    evening = mean_colour(page)
+    assert evening[0] / evening[2] > 1.06 * noon[0] / noon[2]  # redder, not just other
+    assert np.abs(evening - noon).max() > 8
+    assert server.document("fair-weather-noon")["moment"].startswith("2026-06-21T21:3")
+    page.keyboard.press("Control+z")
+    expect(page.locator("#clock")).to_have_text("14:20", timeout=20_000)
+    assert server.document("fair-weather-noon")["moment"] == "2026-06-21T14:20"
+    settle(page)
+    assert mean_colour(page) == pytest.approx(noon, abs=2.0)
+
+
+def test_dragging_a_layer_moves_its_base_and_undo_by_key(page: Page, server: Server) -> None:
+    compose(page, server, "high-streaks")
+    band = page.locator('.band[data-layer="hooks"] .body')
+    box = band.bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    drag(page, (x, y), (x, y + 60))
+    expect(page.locator(".schedule h2")).to_have_text("Cirrus uncinus", timeout=20_000)
+    moved = server.document("high-streaks")["layers"][1]["base_m"]
+    assert 4000 < moved < 8000
+    page.keyboard.press("Control+z")
+    expect(page.locator("#redo")).to_be_enabled(timeout=20_000)
+    assert server.document("high-streaks")["layers"][1]["base_m"] == 8600
+    page.keyboard.press("Control+Shift+z")
+    expect(page.locator("#redo")).to_be_disabled(timeout=20_000)
+    assert server.document("high-streaks")["layers"][1]["base_m"] == moved
+
+
+def test_schedule_by_keyboard_and_by_number(page: Page, server: Server) -> None:
+    compose(page, server, "high-streaks", "film")
+    row = page.locator('[data-path="film.contrast"]')
+    row.locator(".range").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.locator("#undo")).to_be_enabled(timeout=20_000)
+    page.wait_for_timeout(400)
+    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.05)
+    row.locator(".value").fill("1.2")
+    row.locator(".value").press("Enter")
+    page.wait_for_timeout(600)
+    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.2)
+    value = page.locator('[data-path="film.contrast"] .value')
+    value.fill("7")
+    value.press("Enter")
+    expect(page.locator("#notice")).to_contain_text("0.5 to 1.6", timeout=20_000)
+    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.2)
+
+
+def test_two_windows_on_one_sky(browser: Browser, page: Page, server: Server) -> None:
+    compose(page, server, "last-light", "air")
+    other = browser.new_page(viewport={"width": 1280, "height": 800})
+    compose(other, server, "last-light", "camera")
+    haze = page.locator('[data-path="air.haze"] .value')
+    haze.fill("0.2")
+    haze.press("Enter")
+    expect(other.locator("#notice")).to_contain_text("Another window", timeout=20_000)
+    lens = other.locator('[data-path="camera.lens_mm"] .value')
+    lens.fill("30")
+    lens.press("Enter")
+    expect(page.locator("#notice")).to_contain_text("Another window", timeout=20_000)
+    found = server.document("last-light")
+    assert (found["air"]["haze"], found["camera"]["lens_mm"]) == (0.2, 30)
+    other.close()
+
+
+def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: Path) -> None:
+    bad = tmp_path / "bad.json"
+    bad.write_text('{"dovrek": 1, "layers": [{"thickness_m": -5}]}')
+    page.goto(server.url)
+    page.locator("#file").set_input_files(bad)
+    page.get_by_role("button", name="Import", exact=True).click()
+    expect(page.get_by_role("alert")).to_contain_text("layers[0].thickness_m")
+    expect(page.get_by_role("alert")).to_contain_text("30 to 12000 m")
+    large = tmp_path / "large.json"
+    large.write_bytes(b" " * (4 << 20))
+    page.goto(server.url)
+    page.locator("#file").set_input_files(large)
+    page.get_by_role("button", name="Import", exact=True).click()
+    expect(page.locator("#notice")).to_contain_text("too large")
+    assert page.locator(".hung").count() == 3
+
+
+def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path) -> None:
+    compose(page, server, "fair-weather-noon")
+    page.locator("#order").click()
+    page.locator("#p-width").fill("320")
+    page.locator("#p-height").fill("180")
+    page.locator("#p-quality").select_option("draft")
+    page.get_by_role("button", name="Order print").click()
+    row = page.locator("tr[data-print]").first
+    expect(row).to_have_attribute("data-state", "done", timeout=PATIENCE)
+    with page.expect_download() as waiting:
+        row.get_by_role("link", name="File").click()
+    path = tmp_path / "print.png"
+    waiting.value.save_as(path)
+    picture = Image.open(path)
+    assert picture.size == (320, 180)
+    pixels = np.asarray(picture, dtype=float)
+    assert pixels[:40].mean(axis=(0, 1))[2] > pixels[:40].mean(axis=(0, 1))[0]
+    assert 40 < pixels.mean() < 220
+    row.get_by_role("link").first.click()
+    expect(page.locator(".viewer img")).to_be_visible()
+
+
+def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:
+    compose(page, server, "last-light", "camera")
+    pitch = page.locator('[data-path="camera.pitch_deg"] .value')
+    pitch.fill("17.5")
+    pitch.press("Enter")
+    page.wait_for_timeout(500)
+    server.kill()
+    server.start()
+    compose(page, server, "last-light", "camera")
+    assert server.document("last-light")["camera"]["pitch_deg"] == 17.5
+    expect(page.locator("#undo")).to_be_enabled()
