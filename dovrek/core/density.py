@@ -121,9 +121,12 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     if best < -1e8:
         return min(outside, -8.0), 0.0
     amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0)
-    if best < -1.15 * amplitude:
-        return max(best + amplitude, outside), 0.0
+    if best < -0.55 * amplitude:
+        # Outward swelling fades with distance (`keep` below) and ends here.
+        return max(best + 0.45 * amplitude, outside), 0.0
     f = best
+    if f > 1.6 * amplitude + p[EDGE] and z > 0.35 * p[THICK]:
+        return f, p[SIGMA]  # deep inside: the skin cannot reach here
     # Fray: downwind, low and on small clouds the skin is torn instead of heaped.
     fray = p[FRAY] * min(max(0.30 + 0.45 * down + 0.55 * (1.0 - own)
                              + 0.35 * (1.0 - z / (0.35 * p[THICK] + 1.0)), 0.0), 1.4)
@@ -131,7 +134,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     tile = 7.0 * amplitude + 40.0
     frozen = z if z > 0.9 * amplitude else 0.9 * amplitude - 0.3 * (0.9 * amplitude - z)
     n = turned_noise(field.billow, x, y, frozen, tile, noise_level(footprint, tile))
-    if fray > 0.15:
+    if fray > 0.22:
         g = turned_noise(field.wisp, x, y, frozen, 1.3 * tile, noise_level(footprint, 1.3 * tile))
         n = n * (1.0 - fray) + (1.15 * g - 0.18) * fray
     keep = smoothstep(-0.9 * amplitude, 0.25 * amplitude, f)
@@ -141,7 +144,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         a2 = 0.36 * amplitude
         level = noise_level(footprint, tile2)
         n2 = turned_noise(field.billow, y, z, x, tile2, level)
-        if fray > 0.15:
+        if fray > 0.22:
             n2 = n2 * (1.0 - fray) + fray * 1.2 * turned_noise(field.wisp, y, z, x, tile2, level)
         if level >= 0:
             keep = smoothstep(-0.9 * a2, 0.4 * a2, f)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -139,12 +140,18 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
                 out[y, x, c] = min(max(code, 0.0), levels + 0.0)
 
 
-def develop(light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
-            bits: int = 8) -> NDArray[np.uint8] | NDArray[np.uint16]:
-    """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ. Serial; see `develop_rows`."""
+def develop(
+    light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0, bits: int = 8,
+    run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n),
+) -> NDArray[np.uint8] | NDArray[np.uint16]:
+    """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads."""
     out = np.empty((*light.shape[:2], 3), dtype=np.uint8 if bits == 8 else np.uint16)
-    develop_rows(light, 1.0 / white_luminance(ev), balance_matrix(kelvins), contrast,
-                 2**bits - 1, 0, light.shape[0], out)
+    scale, matrix = 1.0 / white_luminance(ev), balance_matrix(kelvins)
+
+    def rows(first: int, last: int) -> None:
+        develop_rows(light, scale, matrix, contrast, 2**bits - 1, first, last, out)
+
+    run(rows, light.shape[0])
     return out
 
 

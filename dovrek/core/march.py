@@ -42,6 +42,7 @@ OPAQUE = 0.04
 TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
 TAPS_END = 120.0
 STEPS_LIMIT = 4000
+DEEP = 0.02  # the beam is spent: only smooth, many times scattered light is left
 NEAR = 0.6  # steps in clear air beside a cloud, where its edge is to be met well
 # Relief finer than the light grid's cells: scattered sunlight is a little stronger where the
 # skin faces the sun and weaker in its crevices. By eye, mean about 1; not validated.
@@ -91,8 +92,9 @@ class Marching(NamedTuple):
 
 
 @kernel
-def _grid_lookup(light, p, x, y, z, dither, out):
-    """Six light channels at a point by trilinear look-up; levels change dithered."""
+def _grid_place(p, x, y, z, dither, place):
+    """Where a point lies in a layer's grid: three fractions into `place`, returns the index of
+    its lower corner's first channel. Levels change dithered, so that no ring shows."""
     n, nz, levels = int(p[GRID_N]), int(p[GRID_NZ]), int(p[GRID_LEVELS])
     dx = p[GRID_DX]
     reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
@@ -106,9 +108,32 @@ def _grid_lookup(light, p, x, y, z, dither, out):
     b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
     c = min(max((z - p[GRID_Z0]) / p[GRID_DZ] - 0.5, 0.0), nz - 1.001)
     i, j, k = int(a), int(b), int(c)
-    fa, fb, fc = a - i, b - j, c - k
-    at = int(p[GRID_AT]) + (((level * n + i) * n + j) * nz + k) * CHANNELS
-    dj, di = nz * CHANNELS, n * nz * CHANNELS
+    place[0], place[1], place[2] = a - i, b - j, c - k
+    return int(p[GRID_AT]) + (((level * n + i) * n + j) * nz + k) * CHANNELS
+
+
+@kernel
+def _grid_depth(light, p, x, y, z, dither, place):
+    """Optical depth toward the sun at a point by trilinear look-up."""
+    at = _grid_place(p, x, y, z, dither, place)
+    dj = int(p[GRID_NZ]) * CHANNELS
+    di = int(p[GRID_N]) * dj
+    fa, fb, fc = place[0], place[1], place[2]
+    low = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
+           + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
+    at += CHANNELS
+    high = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
+            + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
+    return low * (1 - fc) + high * fc
+
+
+@kernel
+def _grid_lookup(light, p, x, y, z, dither, out):
+    """Six light channels at a point by trilinear look-up into `out` (9,)."""
+    at = _grid_place(p, x, y, z, dither, out[CHANNELS:])
+    dj = int(p[GRID_NZ]) * CHANNELS
+    di = int(p[GRID_N]) * dj
+    fa, fb, fc = out[CHANNELS], out[CHANNELS + 1], out[CHANNELS + 2]
     w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
     w10, w11 = fa * (1 - fb), fa * fb
     for q in range(CHANNELS):
@@ -169,10 +194,10 @@ def _ground_light(scene, x, y, out, six):
             p = scene.field.layers[l]
             rise = p[BASE] + p[GRID_Z0] + 0.7 * p[GRID_DZ]
             t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
-            _grid_lookup(scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1],
-                         p[GRID_Z0] + 0.7 * p[GRID_DZ], 0.0, six)
             # Each grid already counts the layers above its own.
-            depth = max(depth, six[0])
+            depth = max(depth, _grid_depth(
+                scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1],
+                p[GRID_Z0] + 0.7 * p[GRID_DZ], 0.0, six))
     pass_sun = math.exp(-K_SCALED * depth)
     for c in range(3):
         out[c] = scene.ground[0, c] * pass_sun + scene.ground[1, c]
@@ -220,7 +245,8 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
     count = field.layers.shape[0]
     starts, ends, owner = work[0:64], work[64:128], work[128:192]
     cuts = work[192:330]
-    six = work[330:336]
+    six = work[410:419]
+    place3 = work[420:423]
     sun_xyz = work[336:339]
     scatter, passed = work[339:342], work[342:345]
     wi, wj = work[345:349], work[349:353]
@@ -299,7 +325,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                     break
         if active == 0:
             continue
-        tap_depth, tap_age = 0.0, 9
+        tap_depth, near_depth, tap_age = 0.0, 0.0, 9
         sigma_last = 0.0
         while t < t_end and not opaque and steps < STEPS_LIMIT:
             steps += 1
@@ -309,8 +335,10 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
             for m in range(active):
                 ds = min(ds, _step(field.layers[int(mark_f[m])], t, r0, dz))
             ds *= marching.step * (1.0 if sigma_last > 0.0 else NEAR)
+            if trans < DEEP:
+                ds *= 1.8
             if sigma_last > 1e-12:
-                ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
+                ds = min(ds, max((1.1 if trans > DEEP else 2.2) / sigma_last, 0.35 * ds))
             ds = min(ds, t_end - t)
             place = t + ds * ((random + hash_unit(steps, 7, 3)) % 1.0)
             footprint = pixel_rad * place
@@ -321,7 +349,8 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
             for m in range(active):
                 l = int(mark_f[m])
                 p = field.layers[l]
-                f, sigma = density(field, l, x, y, h - p[BASE], 0.7 * footprint, marching.detail)
+                f, sigma = density(field, l, x, y, h - p[BASE], 0.7 * footprint,
+                                   marching.detail if trans > DEEP else 0)
                 mark_s[m] = sigma
                 sigma_all += sigma
                 nearest = max(nearest, f)
@@ -352,7 +381,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                     z = h - p[BASE]
                     share = sigma / sigma_all
                     kind = int(p[KIND])
-                    if kind == CUMULUS and trans > 0.02:
+                    if kind == CUMULUS and trans > DEEP:
                         if tap_age >= 1:
                             tap_age = 0
                             tap_depth = 0.0
@@ -363,16 +392,19 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
                                              max(0.3 * TAPS[tap][1], 0.7 * footprint),
                                              1 if tap == 0 else 0)[1]
                                 tap_depth += sg * TAPS[tap][1]
+                            near_depth = tap_depth
                         else:
                             tap_age += 1
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         j_sun, j_sky = six[1], six[2]
                         flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
-                        _grid_lookup(scene.light, p, x + TAPS_END * scene.sun[0],
-                                     y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
-                                     random, six)
-                        tau = tap_depth + six[0]
-                        j_sun *= CREVICE_LOW + CREVICE_GAIN * math.exp(-CREVICE_FALL * tap_depth)
+                        if tap_age == 0:
+                            tap_depth += _grid_depth(
+                                scene.light, p, x + TAPS_END * scene.sun[0],
+                                y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
+                                random, place3)
+                        tau = tap_depth
+                        j_sun *= CREVICE_LOW + CREVICE_GAIN * math.exp(-CREVICE_FALL * near_depth)
                     else:
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         j_sun, j_sky = six[1], six[2]

@@ -35,7 +35,7 @@ QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 1.7, 1),
     "draft": Quality("draft", FINE, 1, 1.25, 2),
     "proof": Quality("proof", FINE, 1, 1.0, 2),
-    "final": Quality("final", FINE, 4, 0.9, 2),
+    "final": Quality("final", FINE, 3, 1.0, 2),
 }
 
 

@@ -27,7 +27,7 @@ from dovrek.sky.document import Sky
 SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 256, 480, 960
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
-FILM_PREVIEW_WIDTH = 480
+FILM_PREVIEW_WIDTH = 320
 
 
 @dataclass(frozen=True)
@@ -247,7 +247,8 @@ class Live:
 
     def _publish(self, session: Session, revision: int, asked: float, quality: str,
                  metered: Metered, sky: Sky, light: NDArray[np.float32], cancel: Cancel) -> None:
-        pixels = develop(light, metered.ev, metered.kelvins, sky.film.contrast)
+        run = self.studio.workers.over(cancel, 45)
+        pixels = develop(light, metered.ev, metered.kelvins, sky.film.contrast, run=run)
         buffer = io.BytesIO()
         Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
         cancel.check()
