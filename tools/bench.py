@@ -17,7 +17,6 @@ import tempfile
 import threading
 import time
 import urllib.request
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
