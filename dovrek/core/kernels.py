@@ -2,10 +2,42 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
+import os
+import shutil
+from pathlib import Path
 from typing import Any
 
+import numba
 from numba import njit
+
+CACHES_KEPT = 3
+
+
+def _compiled_folder() -> Path:
+    """Where compiled kernels are kept: one folder for each state of these sources.
+
+    Numba tells by a kernel's own file whether it must compile again, not by the files of the
+    kernels it calls; a folder named after all of them can never hold a stale mixture.
+    """
+    digest = hashlib.blake2b(numba.__version__.encode(), digest_size=8)
+    for source in sorted(Path(__file__).parent.glob("*.py")):
+        digest.update(source.read_bytes())
+    cache = Path(os.environ.get("XDG_CACHE_HOME") or "~/.cache").expanduser() / "dovrek"
+    folder = cache / f"kernels-{digest.hexdigest()}"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        os.utime(folder)
+        older = sorted(cache.glob("kernels-*"), key=lambda p: -p.stat().st_mtime)
+        for stale in older[CACHES_KEPT:]:
+            shutil.rmtree(stale, ignore_errors=True)
+    except OSError:
+        return Path(__file__).parent / "__pycache__"
+    return folder
+
+
+numba.config.CACHE_DIR = str(_compiled_folder())  # type: ignore[attr-defined]
 
 # No `ninf`/`nnan`: a NaN must stay visible to the tests.
 _OPTIONS: dict[str, Any] = {
