@@ -96,8 +96,12 @@ def render_frame(
     sun_disc: bool = True,
     ground: bool = True,
     progress: Callable[[int, int], None] = lambda done, total: None,
+    first_sample: int = 0,
 ) -> NDArray[np.float32]:
-    """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled."""
+    """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled.
+
+    `first_sample` picks up a series: frames of samples 0, 1, 2 … average to one of all.
+    """
     width, height = size
     out = np.zeros((height, width, OUT), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground)
@@ -107,7 +111,8 @@ def render_frame(
     def piece(tile: Tile) -> None:
         if cancel.is_set:
             return
-        march_tile(prepared, lens, marching, size, tile, range(quality.samples), cancel, out)
+        span = range(first_sample, first_sample + quality.samples)
+        march_tile(prepared, lens, marching, size, tile, span, cancel, out)
         done[0] += 1
         progress(done[0], len(tiles))
 

@@ -44,7 +44,8 @@ def facts_of(sky: Sky) -> dict[str, str]:
     sun = sun_place(sky)
     height, bearing = math.degrees(sun.elevation), math.degrees(sun.azimuth) % 360
     field = f"{math.degrees(sky.camera.fov_h_rad):.0f}° × {math.degrees(sky.camera.fov_v_rad):.0f}°"
-    return {"sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
+    return {"sun_short": f"{height:.1f}° · {bearing:.0f}°",
+            "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
                     f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
             "camera": f"sees {field}", "film": "from scene light to a picture"}

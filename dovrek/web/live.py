@@ -25,6 +25,7 @@ from dovrek.core.studio import Studio, Wish
 from dovrek.sky.document import Sky
 
 SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 256, 480, 960
+PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH = 320
@@ -57,6 +58,7 @@ class Session:
     light: NDArray[np.float32] | None = None
     light_of: str = ""
     light_quality: str = ""
+    samples: int = 0
     progress: float = 0.0
     stage: str = "waiting"
     fault: str = ""
@@ -206,6 +208,7 @@ class Live:
             self._publish(session, revision, asked, session.light_quality, metered, sky, light,
                           cancel)
             if session.light_quality == "proof":
+                self._settle(session, sky, revision, asked, cancel)
                 self._finish(slug, session, revision)
                 return
         fine = self._fine_at_hand(sky)
@@ -215,6 +218,7 @@ class Live:
             self._stage(session, "building maps and light", 0.0, cancel)
         self._step(session, sky, revision, asked, "draft", DRAFT_WIDTH, cancel, key)
         self._step(session, sky, revision, asked, "proof", PROOF_WIDTH, cancel, key)
+        self._settle(session, sky, revision, asked, cancel)
         self._finish(slug, session, revision)
 
     def _fine_at_hand(self, sky: Sky) -> bool:
@@ -235,8 +239,30 @@ class Live:
         light = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size, settings,
                              self.studio.workers, cancel, progress=progress)
         session.light, session.light_of, session.light_quality = light, key, quality
+        session.samples = settings.samples
         self.warm = True
         self._publish(session, revision, asked, quality, metered, sky, light, cancel)
+
+    def _settle(self, session: Session, sky: Sky, revision: int, asked: float,
+                cancel: Cancel) -> None:
+        """While idle: further samples of the proof, averaged in, until its grain is gone."""
+        prepared, metered = self._prepare(sky, "proof", cancel)
+        while session.samples < PROOF_SAMPLES:
+            light = session.light
+            assert light is not None
+            size = (light.shape[1], light.shape[0])
+
+            def progress(done: int, total: int) -> None:
+                share = (session.samples - 1 + done / total) / (PROOF_SAMPLES - 1)
+                self._stage(session, "refining", share, cancel)
+
+            more = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size,
+                                QUALITIES["proof"], self.studio.workers, cancel,
+                                progress=progress, first_sample=session.samples)
+            count = session.samples
+            session.light = (light * count + more) / np.float32(count + 1)
+            session.samples = count + 1
+            self._publish(session, revision, asked, "proof", metered, sky, session.light, cancel)
 
     def _stage(self, session: Session, stage: str, progress: float, cancel: Cancel) -> None:
         if cancel.is_set:
