@@ -67,8 +67,8 @@ def test_seed_deals_anew_and_repeats(studio: Studio, genus: str) -> None:
 
 @pytest.mark.parametrize("genus", ["cumulus", "stratus"])
 def test_optical_depth_does_not_depend_on_steps(studio: Studio, genus: str) -> None:
-    """Through a sheet and a cumulus field, steps ×1 and ×2 agree within 0.5 %, ×4 within 1.2 %
-    (Beer–Lambert; 0.5 % is wanted for ×4 too). Means over a bundle of rays."""
+    """Through a sheet and a cumulus field, steps ×1, ×2, ×4 agree within 0.5 % (Beer–Lambert).
+    Means over a bundle of rays."""
     sky = one_layer(genus, cover_oktas=8.0 if genus == "stratus" else 5.0)
     field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
     rng = np.random.default_rng(5)
@@ -81,7 +81,7 @@ def test_optical_depth_does_not_depend_on_steps(studio: Studio, genus: str) -> N
                             1e5) for k, (b, h) in enumerate(zip(bearing, height, strict=True))]
         means.append(np.mean(depths))
     assert means[1] == pytest.approx(means[0], rel=0.005)
-    assert means[2] == pytest.approx(means[0], rel=0.012)
+    assert means[2] == pytest.approx(means[0], rel=0.005)
 
 
 def test_phase_function() -> None:

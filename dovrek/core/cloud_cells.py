@@ -8,6 +8,7 @@ changing it moves nothing.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -80,11 +81,11 @@ def smooth_field(x, y, size, seed, period):
 
 
 @solver
-def _deal(cells, lattice, out):
+def _deal(cells, lattice, i0, i1, out):
     """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
     period = lattice * cells.size_m
-    k = 0
-    for i in range(lattice):
+    k = i0 * lattice * PER_CELL
+    for i in range(i0, i1):
         for j in range(lattice):
             for m in range(PER_CELL):
                 key = i * lattice + j
@@ -214,20 +215,23 @@ def _clear(clearance, size):
                 clearance[i, j] = min(clearance[i, j], best + size)
 
 
-def deal_cells(cells: CellParameters) -> tuple[NDArray[np.float64], float]:
+def deal_cells(
+    cells: CellParameters, run: Callable[[Callable[[int, int], None], int], None]
+) -> tuple[NDArray[np.float64], float]:
     """Every possible cloud of the layer (columns as in `_deal`) and the period in metres."""
     wanted = int(math.ceil(2.2 * max(cells.range_m, MEASURED_M) / cells.size_m))
     lattice = 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
     dealt = np.empty((lattice * lattice * PER_CELL, 7))
-    _deal(cells, lattice, dealt)
+    run(lambda i0, i1: _deal(cells, lattice, i0, i1, dealt), lattice)
     return dealt, lattice * cells.size_m
 
 
 def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes, cover: float,
-                    outward_m: float) -> float:
+                    outward_m: float, check: Callable[[], None]) -> float:
     """Level of growth at which the measured square is covered as asked (0 … 1).
 
-    `outward_m` is how far the skin carries a full-grown cloud's edge beyond its shape.
+    `check` is called between trials and may raise; `outward_m` is how far the skin carries a
+    full-grown cloud's edge beyond its shape.
     """
     if cover <= 0.0:
         return -9.0
@@ -235,6 +239,7 @@ def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes,
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
     low, high = -1.5, 5.5
     for _ in range(15):
+        check()
         middle = 0.5 * (low + high)
         share = _raster_cover(dealt, middle, period_m, shapes.half_width_m, shapes.footprints,
                               grow, hit)
@@ -246,7 +251,7 @@ def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes,
 
 
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
-                level: float, skin_m: float) -> Cells:
+                level: float, skin_m: float, check: Callable[[], None]) -> Cells:
     """The clouds present at a level of growth, indexed for the march.
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
@@ -269,9 +274,11 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
     clearance = np.full((squares, squares), np.float32(period_m))
     none = np.empty(0, dtype=np.int32)
     counts = _index(instances, period_m, squares, starts, none, clearance, False)
+    check()
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
     members = np.empty(max(int(starts[-1]), 1), dtype=np.int32)
     _index(instances, period_m, squares, starts[:-1].copy(), members, clearance, True)
+    check()
     _clear(clearance, size)
     clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
     clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size

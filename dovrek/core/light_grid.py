@@ -21,6 +21,7 @@ from dovrek.core.density import CUMULUS, KIND, STRATUS, density
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DRIFT, K_SCALED, K_TRANSPORT
+from dovrek.core.stages import Cancelled
 
 Array32 = NDArray[np.float32]
 Run = Callable[[Callable[[int, int], None], int], None]
@@ -494,6 +495,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
         work = _Couplings(sigma[level], dx, shape.dz, floor)
+        _check(cancel)
         source = np.empty(sigma[level].shape, dtype=np.float32)
         _sky_source(sigma[level], floor, shape.dz, work.free, source)
         first = level == shape.levels - 1
@@ -502,6 +504,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
         else:
             out[level] = 0.5
         work.relax(source, out[level], sweeps[0] if first else sweeps[1], cancel)
+        _check(cancel)
         values = out[level][..., None].copy()
         _extend(values, sigma[level] > floor, sigma[level], dx, shape.dz, False)
         out[level] = values[..., 0]
@@ -518,10 +521,12 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
         work = _Couplings(sigma[level], dx, shape.dz, floor)
+        _check(cancel)
         beam = np.empty(sigma[level].shape, dtype=np.float32)
         source = np.empty_like(beam)
         _sun_source(sigma[level], depth[level], floor, dx, shape.dz, sx, sy, sz, *work.faces,
                     work.free, beam, source)
+        _check(cancel)
         field = np.zeros_like(beam)
         first = level == shape.levels - 1
         if first:
@@ -529,17 +534,22 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         else:
             _start_from(before, field, COARSER)
         work.relax(source, field, sweeps[0] if first else sweeps[1], cancel)
+        _check(cancel)
         np.maximum(field, 0.0, out=field)
         flux = np.zeros((*field.shape, 3), dtype=np.float32)
         _flux(sigma[level], floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free, beam, field,
               flux)
+        _check(cancel)
         before = field.copy()
         out[level, ..., 0] = field
         out[level, ..., 1:] = flux
         _extend(out[level], sigma[level] > floor, sigma[level], dx, shape.dz, True)
-        if cancel[0]:
-            break
     return out
+
+
+def _check(cancel: NDArray[np.uint8]) -> None:
+    if cancel[0]:
+        raise Cancelled
 
 
 def _floor(sigma: Array32) -> float:

@@ -234,12 +234,13 @@ def _sun_disc(scene, elevation, azimuth, pixel):
 
 
 @kernel
-def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
+def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
     """Light along one ray from the camera.
 
     (dx, dy, dz) is a unit vector (east, north, up), `pixel_rad` the angle of a pixel, `random`
-    0 … 1 shifts the samples. `out`: XYZ, alpha of everything before the sky, distance (m) of
-    the first half of the cloud (0: none). `work` is scratch of 512 numbers.
+    0 … 1 shifts the samples, `stream` (an integer) picks their series. `out`: XYZ, alpha of
+    everything before the sky, distance (m) of the first half of the cloud (0: none).
+    `work` is scratch of 512 numbers.
     """
     field = scene.field
     count = field.layers.shape[0]
@@ -340,7 +341,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, out, work):
             if sigma_last > 1e-12:
                 ds = min(ds, max((1.1 if trans > DEEP else 2.2) / sigma_last, 0.35 * ds))
             ds = min(ds, t_end - t)
-            place = t + ds * ((random + hash_unit(steps, 7, 3)) % 1.0)
+            place = t + ds * ((random + hash_unit(steps, stream, 3)) % 1.0)
             footprint = pixel_rad * place
             h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
             x, y = place * dx, place * dy
@@ -483,6 +484,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
     end = ground if ground > 0.0 else far
     r0 = radius + height
     t, sigma_last = 0.0, 0.0
+    stream = int(random * 1e6)
     for k in range(100 * STEPS_LIMIT):
         if t >= end:
             break
@@ -493,7 +495,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
         if sigma_last > 1e-12:
             ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
         ds = min(ds, end - t)
-        place = t + ds * ((random + hash_unit(k, 7, 3)) % 1.0)
+        place = t + ds * ((random + hash_unit(k, stream, 3)) % 1.0)
         h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - radius
         nearest, sigma_all = -1e9, 0.0
         above_all = True
@@ -556,6 +558,9 @@ def march_rows(scene, lens, marching, width, height, y0, y1, x0, x1, sample, can
             grain = (52.9829189 * ((0.06711056 * x + 0.00583715 * y) % 1.0)) % 1.0
             random = (grain + 0.6180339887498949 * sample) % 1.0
             direction(lens, (x + jx) / width, (y + jy) / height, ray)
-            trace(scene, marching, ray[0], ray[1], ray[2], pixel, random, one, work)
+            # Neighbours share a series, so that their grain stays fine; blocks do not, so that no
+            # depth is always met at the same place in a step.
+            stream = (y >> 2) * 8192 + (x >> 2) + 77_777_777 * sample
+            trace(scene, marching, ray[0], ray[1], ray[2], pixel, random, stream, one, work)
             for c in range(OUT):
                 out[y, x, c] += one[c]

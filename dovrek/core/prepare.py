@@ -193,13 +193,15 @@ class Preparer:
             layer.clearings.size_km * 1e3, layer.clearings.edge, seed,
             seed + 13 * layer.clearings.seed, reach)
         dealt, period = self.cache.get("cells", digest(cells),
-                                       lambda: cloud_cells.deal_cells(cells))
+                                       lambda: cloud_cells.deal_cells(
+                                           cells, self.workers.over(cancel, chunk=32)))
         cancel.check()
         outward = edge_shift(layer)
         level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
-                                            outward)
+                                            outward, cancel.check)
         cancel.check()
-        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size)
+        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size,
+                                        cancel.check)
         p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
         p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
         p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
