@@ -17,7 +17,7 @@ from dovrek.core.stages import Cancel, Workers
 from dovrek.sky.document import Camera, Sky
 
 TILE_W, TILE_H = 96, 32
-METER_SIZE = (80, 45)
+METER_SIZE = (64, 36)
 
 
 @dataclass(frozen=True)
@@ -33,9 +33,10 @@ class Quality:
 
 QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 1.7, 1),
-    "draft": Quality("draft", FINE, 1, 1.25, 2),
-    "proof": Quality("proof", FINE, 1, 1.0, 2),
-    "final": Quality("final", FINE, 3, 1.0, 2),
+    "glance": Quality("glance", FINE, 1, 1.7, 1),  # a sketch when the fine scene is at hand
+    "draft": Quality("draft", FINE, 1, 1.4, 2),
+    "proof": Quality("proof", FINE, 1, 1.15, 2),
+    "final": Quality("final", FINE, 3, 1.1, 2),
 }
 
 

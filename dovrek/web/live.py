@@ -28,7 +28,7 @@ SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 256, 480, 960
 PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
-FILM_PREVIEW_WIDTH = 320
+FILM_PREVIEW_WIDTH = 256
 
 
 @dataclass(frozen=True)
@@ -212,7 +212,7 @@ class Live:
                 self._finish(slug, session, revision)
                 return
         fine = self._fine_at_hand(sky)
-        self._step(session, sky, revision, asked, "draft" if fine else "sketch", SKETCH_WIDTH,
+        self._step(session, sky, revision, asked, "glance" if fine else "sketch", SKETCH_WIDTH,
                    cancel, key)
         if not fine:
             self._stage(session, "building maps and light", 0.0, cancel)
@@ -241,7 +241,8 @@ class Live:
         session.light, session.light_of, session.light_quality = light, key, quality
         session.samples = settings.samples
         self.warm = True
-        self._publish(session, revision, asked, quality, metered, sky, light, cancel)
+        named = "sketch" if quality == "glance" else quality
+        self._publish(session, revision, asked, named, metered, sky, light, cancel)
 
     def _settle(self, session: Session, sky: Sky, revision: int, asked: float,
                 cancel: Cancel) -> None:
