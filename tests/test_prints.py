@@ -10,7 +10,6 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -163,8 +162,3 @@ def test_engine_ends_with_its_server(store: Settings) -> None:
          "999999"], timeout=60, check=False)
     assert found.returncode == 0
 
-
-def test_files_stay_in_the_prints_folder(store: Settings) -> None:
-    row = ordered()
-    assert Path(jobs.order_of(row).extension).name == ".png"
-    assert engine.tile_folder(store, row.id).parent == store.prints

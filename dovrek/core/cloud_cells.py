@@ -26,7 +26,6 @@ LATTICE_LIMIT = 640
 GROWTH_SPAN = 0.34
 MEASURED_M = 40_000.0  # cover is measured over this square (the contract's definition)
 RASTER = 400
-NEAR_RADII = 1.0
 
 # Columns of an instance.
 X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP = range(8)

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from dovrek.core.kernels import solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
-    LUMINANCE_RGB,
     RGB_TO_XYZ,
     XYZ_TO_RGB,
     correlated_colour_temperature,
@@ -154,6 +153,3 @@ def develop(
     run(rows, light.shape[0])
     return out
 
-
-__all__ = ["LUMINANCE_RGB", "automatic_white", "balance_matrix", "decode_srgb", "develop",
-           "develop_rows", "encode_srgb", "meter", "tone", "white_luminance"]

@@ -194,12 +194,6 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                     d[i, j, k] = upstream + 0.5 * (own + beyond) * path
 
 
-@solver
-def stored(light, p_at, n, nz, level, i, j, k):
-    """Index of a cell's channels in the flat store."""
-    return p_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
-
-
 @kernel
 def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
                      radius, i0, i1, depth):

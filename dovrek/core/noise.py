@@ -18,7 +18,6 @@ from dovrek.core.kernels import kernel, solver
 
 SIZE = 128
 LEVELS = 6  # 128, 64, … 4
-OFFSETS = np.cumsum([0] + [(SIZE >> level) ** 3 for level in range(LEVELS)]).astype(np.int64)
 SPREAD = 0.4  # standard deviation of the finest level
 
 Bytes = NDArray[np.uint8]
@@ -172,12 +171,6 @@ def noise_at(volume, x, y, z, level):
     ab = a * (1 - fy) + b * fy
     cd = c * (1 - fy) + d * fy
     return (ab * (1 - fx) + cd * fx) * (1.0 / 127.5) - 1.0
-
-
-# Two generic rotations, so that no axis of a volume lies along a view or a wind.
-ROTATION = np.array(
-    [[0.7991, 0.5021, 0.3307], [-0.5853, 0.5893, 0.5567], [0.0846, -0.6381, 0.7653]]
-)
 
 
 @kernel

@@ -552,5 +552,3 @@ def ground_light(media: Media, table: SunTable, scattered: Scattered,
     diffuse = (returned * np.exp((1 - f) * np.log(low) + f * np.log(high))) @ weights
     return direct, diffuse
 
-
-__all__ = ["FINE", "SKETCH", "Atmosphere", "Fineness", "LayerBody", "Prepared", "Preparer"]

@@ -6,7 +6,6 @@ scene light with Rec. 709 primaries; `whiteLuminance` says how many cd/m² (1, 1
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -20,7 +19,7 @@ from PIL import Image
 
 from dovrek.core.film import develop, white_luminance
 from dovrek.core.march import ALPHA
-from dovrek.core.spectrum import LUMINANCE_RGB, XYZ_TO_RGB
+from dovrek.core.spectrum import XYZ_TO_RGB
 from dovrek.formats.whole_file import whole_file
 
 Bits = Literal["8", "16", "half", "float"]
@@ -184,12 +183,3 @@ def mean_luminance(light: NDArray[np.float32]) -> float:
     """Mean luminance of a frame, cd/m²."""
     return float(light[..., 1].mean(dtype=np.float64))
 
-
-def luminance_of_rgb(rgb: NDArray[np.float32], white: float) -> NDArray[np.float64]:
-    """Luminance (cd/m²) of linear Rec. 709 light."""
-    return np.asarray(rgb[..., :3].astype(np.float64) @ LUMINANCE_RGB * white)
-
-
-def finite(light: NDArray[np.float32]) -> bool:
-    """Whether every value of a frame is a number."""
-    return bool(math.isfinite(float(np.sum(light[..., :4], dtype=np.float64))))
