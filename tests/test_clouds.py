@@ -9,12 +9,13 @@ import numpy as np
 import pytest
 
 from dovrek.core.density import THICK, density
-from dovrek.core.march import ground_distance, ray_depth
+from dovrek.core.march import ray_depth
 from dovrek.core.noise import noise_volumes
 from dovrek.core.phase import ASYMMETRY, beam_tables, phase_function, slab_transmittance
 from dovrek.core.prepare import FINE, SKETCH, reach_m
 from dovrek.core.probe import dome_diffuse, measured_layer, probe
 from dovrek.core.render import QUALITIES, dome_lens, picture_lens, render_frame
+from dovrek.core.spans import ground_distance
 from dovrek.core.stages import Cancel, Cancelled
 from dovrek.core.studio import Studio, Wish
 from dovrek.sky.document import Camera, Sky

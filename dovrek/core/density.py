@@ -15,17 +15,19 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
 from dovrek.core.kernels import kernel, smoothstep
-from dovrek.core.noise import noise_at, noise_level, turned_noise
+from dovrek.core.noise import hash_unit, noise_at, noise_level, turned_noise
 
-CUMULUS, STRATUS, CIRRUS = 0, 1, 2
+CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
 
 # Rows of a layer's parameters.
 (KIND, BASE, THICK, SIGMA, EDGE, FRAY, LOBES, COMB, SIZE, WIND_X, WIND_Y, LEVEL, SHIFT_X, SHIFT_Y,
  CLEAR_SHARE, CLEAR_SIZE, CLEAR_EDGE, CLEAR_X, CLEAR_Y, Z_LOW, Z_HIGH, STEP,
  SHAPE_AT, SHAPE_N, SHAPE_NZ, SHAPE_HALF, SHAPE_VOXEL, SHAPE_REACH, SHAPE_FLOOR, SHAPE_SQUASH,
  CELL_AT, START_AT, MEMBER_AT, CLEAR_AT, SQUARES, PERIOD,
- GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0) = range(43)
-PARAMETERS = 43
+ GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED) = range(44)
+PARAMETERS = 44
+# Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
+CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
 
 
 class Field(NamedTuple):
@@ -191,12 +193,46 @@ def _clearing(field, p, x, y, footprint):
 
 
 @kernel
+def _cell_at(u, v, seed):
+    """How near a place (in cells) is to the middle of a cell: about 1 inside, 0 between cells.
+
+    Source: Worley 1996, first and second distance to jittered points.
+    """
+    i, j = math.floor(u), math.floor(v)
+    first, second, own = 9.0, 9.0, 0.0
+    for a in range(-1, 2):
+        for b in range(-1, 2):
+            x = i + a + 0.5 + 0.8 * (hash_unit(i + a, j + b, seed) - 0.5) - u
+            y = j + b + 0.5 + 0.8 * (hash_unit(i + a, j + b, seed + 1) - 0.5) - v
+            d = x * x + y * y
+            if d < first:
+                second, first = first, d
+                own = hash_unit(i + a, j + b, seed + 2)
+            elif d < second:
+                second = d
+    first, second = math.sqrt(first), math.sqrt(second)
+    return (0.6 * min(1.5 * (second - first), 1.0) + 0.55 * max(1.0 - 1.25 * first, 0.0)
+            + 0.34 * (own - 0.5))
+
+
+@kernel
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
     v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
-    if int(p[KIND]) == STRATUS:
+    if int(p[KIND]) == CELLED:
+        warp = 0.9 * size * _flat_noise(field.wisp, u, v, 8.0 * size, 0.23, footprint)
+        bend = 0.9 * size * _flat_noise(field.wisp, v, u, 9.4 * size, 0.67, footprint)
+        stretch = 1.0 + 1.4 * p[COMB]
+        s = 0.95 * _flat_noise(field.wisp, u, v + warp, 17.0 * size, 0.31, footprint)
+        s += 0.35 * _flat_noise(field.wisp, v, u, 5.3 * size, 0.77, footprint)
+        s += ROWS_SHARE * math.sin(2.0 * math.pi * (u + 2.2 * bend) / (ROWS_CELLS * size))
+        far = footprint / size
+        if far < 1.0:  # cells thinner than what is averaged over are their mean
+            cell = _cell_at((u + warp) / size, (v + bend) / (stretch * size), int(p[CELL_SEED]))
+            s += CELL_GAP * (cell - 0.5) * (1.0 - far)
+    elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
         s = _flat_noise(field.wisp, u / stretch, v, 7.3 * size, 0.37, footprint)
         s += 0.45 * _flat_noise(field.wisp, v, u / stretch, 2.3 * size, 0.71, footprint)
@@ -241,6 +277,51 @@ def _stratus(field, p, x, y, z, footprint, detail):
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
     edge = min(p[EDGE], 0.8 * thick)
     return f, p[SIGMA] * min(f / edge, 1.0)
+
+
+@kernel
+def _celled(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in a sheet of rounded cells."""
+    thick = p[THICK]
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    size = p[SIZE]
+    score = sheet_score(field, p, x, y, footprint) - p[LEVEL]
+    if score < -0.5:
+        return -min((-score - 0.3) * 0.35 * size, 400.0), 0.0
+    # A lens on each cell: high where the score is, closing toward its outline.
+    q = min(max(score / 1.1, 0.0), 1.0)
+    lens = math.sqrt(q * (2.0 - q))
+    middle = 0.40 * thick
+    f = min(0.56 * thick * lens - (z - middle), 0.38 * thick * lens + (z - middle))
+    if score < 0.0:
+        f = min(f, 0.55 * score * size)
+    lump = (0.07 + 0.22 * p[LOBES]) * thick
+    tile = 1.25 * size
+    if f < -1.4 * lump:
+        return max(0.6 * (f + 1.2 * lump), -0.3 * thick) - 1.0, 0.0
+    n = turned_noise(field.billow, x + p[SHIFT_X], y, 1.3 * z, tile, noise_level(footprint, tile))
+    g = turned_noise(field.wisp, y, x + p[SHIFT_Y], 1.3 * z, 0.6 * tile,
+                     noise_level(footprint, 0.6 * tile))
+    f += lump * (n * (1.0 - p[FRAY]) + 1.3 * g * p[FRAY])
+    if detail > 0:
+        tile2 = 0.27 * tile
+        level = noise_level(footprint, tile2)
+        n = turned_noise(field.billow, y, z, x, tile2, level)
+        g = turned_noise(field.wisp, z, x, y, tile2, level)
+        f += 0.45 * lump * (n * (1.0 - p[FRAY]) + 1.3 * g * p[FRAY])
+    if f <= 0.0:
+        return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
+    edge = min(p[EDGE], 0.7 * thick) + 0.5 * min(footprint, 0.5 * thick)
+    return f, p[SIGMA] * min(f / edge, 1.0)
+
+
+@kernel
+def _slab(p, z):
+    """An even layer without end: what plane-parallel theory is about (tests)."""
+    f = min(z, p[THICK] - z)
+    return f, p[SIGMA] if f > 0.0 else 0.0
 
 
 @kernel
@@ -300,6 +381,10 @@ def density(field, layer, x, y, z, footprint, detail):
         return _cumulus(field, p, x, y, z, footprint, detail)
     if kind == STRATUS:
         return _stratus(field, p, x, y, z, footprint, detail)
+    if kind == CELLED:
+        return _celled(field, p, x, y, z, footprint, detail)
+    if kind == SLAB:
+        return _slab(p, z)
     return _cirrus(field, p, x, y, z, footprint, detail)
 
 

@@ -34,6 +34,7 @@ from dovrek.core.light_grid import CHANNELS, COARSER
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import G_SCALED, K_SCALED, Beam, beam_at, beam_row
 from dovrek.core.sky_view import SkyView, air_between, sky_radiance
+from dovrek.core.spans import ground_distance, layer_spans
 
 LIGHT_HEIGHTS, LIGHT_SUNS = 41, 49
 LIGHT_TOP_M, LIGHT_SPAN_RAD = 20_000.0, math.radians(5.0)
@@ -47,6 +48,11 @@ NEAR = 0.6  # steps in clear air beside a cloud, where its edge is to be met wel
 # Relief finer than the light grid's cells: scattered sunlight is a little stronger where the
 # skin faces the sun and weaker in its crevices. By eye, mean about 1; not validated.
 CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
+
+# What diffusion misses next to sunlit faces, mostly light turned a second time: an even source
+# SECOND e^(−SECOND_FALL K τ)/4π, fitted to discrete ordinates (docs/light.md).
+SECOND, SECOND_FALL = 0.221, 0.458
+SECOND_LIGHT = SECOND / (4.0 * math.pi)
 
 # Channels of a rendered sample.
 RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
@@ -62,6 +68,7 @@ class Scene(NamedTuple):
     light: NDArray[np.float32]  # flat light grids of all layers
     sunlight: NDArray[np.float64]  # (41, 49, 3) XYZ irradiance by height and sun elevation offset
     ambient: NDArray[np.float64]  # (L, 2, 3) XYZ radiance from above and below
+    once_share: NDArray[np.float64]  # (L,) of light turned widely once: what is there
     ground: NDArray[np.float64]  # (2, 3) ground radiance from the sun's and from the sky's light
     sun: NDArray[np.float64]  # (3,) unit vector (true place)
     sun_disc: NDArray[np.float64]  # elevation, azimuth (apparent), radius, flattening
@@ -124,7 +131,7 @@ def _grid_depth(light, p, x, y, z, dither, place):
     at += CHANNELS
     high = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
             + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
-    return low * (1 - fc) + high * fc
+    return max(low * (1 - fc) + high * fc, 0.0)
 
 
 @kernel
@@ -146,7 +153,7 @@ def _grid_lookup(light, p, x, y, z, dither, out):
 
 
 @kernel
-def _sunlight_at(scene, x, y, h, out):
+def sunlight_at(scene, x, y, h, out):
     """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
     u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
     offset = (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
@@ -157,31 +164,6 @@ def _sunlight_at(scene, x, y, h, out):
     for c in range(3):
         out[c] = ((t[i, j, c] * (1 - fj) + t[i, j + 1, c] * fj) * (1 - fi)
                   + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
-
-
-@kernel
-def _shell(radius, height, dz, shell, out):
-    """Distances at which a ray meets a sphere of height `shell`; False when it misses."""
-    r0, r1 = radius + height, radius + shell
-    b = r0 * dz
-    disc = b * b - (r0 - r1) * (r0 + r1)
-    if disc <= 0.0:
-        return False
-    root = math.sqrt(disc)
-    out[0], out[1] = -b - root, -b + root
-    return True
-
-
-@kernel
-def ground_distance(radius, height, dz):
-    """Distance to the ground along a ray; −1 when it never meets it."""
-    if dz >= 0.0:
-        return -1.0
-    r0 = radius + height
-    disc = r0 * r0 * dz * dz - height * (2.0 * radius + height)
-    if disc <= 0.0:
-        return -1.0
-    return -r0 * dz - math.sqrt(disc)
 
 
 @kernel
@@ -214,7 +196,7 @@ def _step(p, t, r0, dz):
 
 
 @kernel
-def _sun_disc(scene, elevation, azimuth, pixel):
+def sun_disc_share(scene, elevation, azimuth, pixel):
     """Share of the disc's mean radiance seen in a direction: limb darkening, soft by a pixel.
 
     Source of the darkening: Neckel & Labs 1994 at 550 nm as I/I0 = 0.3 + 0.93 µ − 0.23 µ².
@@ -243,7 +225,6 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
     `work` is scratch of 512 numbers.
     """
     field = scene.field
-    count = field.layers.shape[0]
     starts, ends, owner = work[0:64], work[64:128], work[128:192]
     cuts = work[192:330]
     six = work[410:419]
@@ -265,41 +246,9 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
     ground_t = ground_distance(scene.radius, scene.height, dz)
     limit = ground_t if ground_t > 0.0 else 1e9
 
-    # Where the ray is inside the shell of each layer.
-    spans, n_cuts = 0, 0
-    for l in range(count):
-        p = field.layers[l]
-        low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
-        if not _shell(scene.radius, scene.height, dz, high, hits):
-            continue
-        a, b = max(hits[0], 0.0), min(hits[1], limit)
-        if b <= a:
-            continue
-        inner = _shell(scene.radius, scene.height, dz, low, hits)
-        parts = 1
-        a2, b2 = 0.0, 0.0
-        if inner and hits[1] > 0.0:
-            if hits[0] <= a:
-                a = max(a, hits[1])
-            else:
-                a2, b2 = max(hits[1], a), b
-                b = min(b, hits[0])
-                parts = 2
-        for part in range(parts):
-            if part == 1:
-                a, b = a2, b2
-            if b - a > 0.5 and spans < 64:
-                starts[spans], ends[spans], owner[spans] = a, min(b, scene.clear.air_far_m), l
-                cuts[n_cuts], cuts[n_cuts + 1] = starts[spans], ends[spans]
-                n_cuts += 2
-                spans += 1
-    for i in range(1, n_cuts):  # insertion sort
-        v = cuts[i]
-        j = i - 1
-        while j >= 0 and cuts[j] > v:
-            cuts[j + 1] = cuts[j]
-            j -= 1
-        cuts[j + 1] = v
+    spans = layer_spans(field.layers, scene.radius, scene.height, dz,
+                        min(limit, scene.clear.air_far_m), starts, ends, owner, cuts, hits)
+    n_cuts = 2 * spans
 
     trans, trans_s, tau_view = 1.0, 1.0, 0.0
     for c in range(3):
@@ -369,7 +318,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                 depth = sigma_all * ds
                 e = math.exp(-depth)
                 es = math.exp(-K_SCALED * depth)
-                _sunlight_at(scene, x, y, h, sun_xyz)
+                sunlight_at(scene, x, y, h, sun_xyz)
                 gained = trans_s * (1.0 - es)
                 for c in range(3):
                     latest[c] = 0.0
@@ -410,11 +359,14 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         j_sun, j_sky = six[1], six[2]
                         flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
-                        tau = six[0]
+                        tau = max(six[0], 0.0)
                     once = beam_at(scene.beam.once, row, tau + tau_view + 0.5 * depth)
                     narrow = beam_at(scene.beam.narrow, row, tau)
-                    sun_light = (sigma * ds * once + share * (1.0 - e) * trans * narrow
-                                 + share * gained * max(0.0, j_sun + 3.0 * G_SCALED * flux))
+                    sun_light = (sigma * ds * once * scene.once_share[l]
+                                 + share * (1.0 - e) * trans * narrow
+                                 + share * gained * (
+                                     max(0.0, j_sun + 3.0 * G_SCALED * flux)
+                                     + SECOND_LIGHT * math.exp(-SECOND_FALL * K_SCALED * tau)))
                     j_sky = min(max(j_sky, 0.0), 1.0)
                     up, down = share * gained * j_sky, share * gained * (1.0 - j_sky)
                     for c in range(3):
@@ -463,7 +415,7 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
             total[c] += trans_s * seen[c]
         alpha = 1.0
         if marching.sun_disc:
-            disc = _sun_disc(scene, elevation, azimuth, pixel_rad)
+            disc = sun_disc_share(scene, elevation, azimuth, pixel_rad)
             if disc > 0.0:
                 for c in range(3):
                     total[c] += trans * disc * scene.sun_radiance[c]

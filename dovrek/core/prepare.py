@@ -26,6 +26,7 @@ from dovrek.core.sky_view import (
     SHADE_NODES,
     SHADE_TOP_KM,
     Observer,
+    SkyView,
     build_sky_view,
     hemispheres,
 )
@@ -36,7 +37,8 @@ from dovrek.core.sun_table import SunTable, build_sun_table, sun_transmittance
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 
-KINDS = {"cumulus": d.CUMULUS, "stratus": d.STRATUS, "cirrus": d.CIRRUS}
+KINDS = {"cumulus": d.CUMULUS, "stratus": d.STRATUS, "altocumulus": d.CELLED, "cirrus": d.CIRRUS,
+         "slab": d.SLAB}
 LOWEST_BASE_M = 15.0
 FARTHEST_M = 600_000.0
 SHEET_RASTER = 200
@@ -86,6 +88,7 @@ class Prepared:
     atmosphere: Atmosphere
     bodies: tuple[LayerBody, ...]
     shares: tuple[float, ...]
+    shade: NDArray[np.float64]  # share of light that clouds leave in the air, by height
     key: str
 
 
@@ -155,7 +158,7 @@ class Preparer:
         p[d.KIND], p[d.BASE], p[d.THICK] = kind, base, layer.thickness_m
         p[d.SIGMA], p[d.EDGE] = layer.body.density_per_km * 1e-3, layer.body.edge_m
         p[d.FRAY], p[d.LOBES], p[d.COMB] = layer.body.fray, layer.body.lobes, layer.wind.comb
-        p[d.SIZE] = layer.cells.size_m
+        p[d.SIZE], p[d.CELL_SEED] = layer.cells.size_m, seed
         p[d.WIND_X], p[d.WIND_Y] = math.sin(wind), math.cos(wind)
         p[d.SHIFT_X] = 2.1e5 * hash_unit(seed, 1, 1)
         p[d.SHIFT_Y] = 2.1e5 * hash_unit(seed, 2, 1)
@@ -271,12 +274,17 @@ class Preparer:
         results: dict[tuple[int, str], Any] = {}
         sun_key = digest([round(v, 5) for v in vector])
 
+        def heaped(i: int) -> bool:
+            return int(bodies[i].field.layers[0][d.KIND]) == d.CUMULUS
+
         def own_depth(i: int) -> Any:
             grid = bodies[i].grid
 
             def build() -> Any:
                 depth = np.zeros(sigmas[i].shape, dtype=np.float32)
-                light_grid.sweep_depth(sigmas[i], grid, *vector, cancel.flag, depth)
+                sheet = heaped(i) is False and vector[2] > light_grid.SHEET_LOWEST
+                sweep = light_grid.sweep_sheet if sheet else light_grid.sweep_depth
+                sweep(sigmas[i], grid, *vector, cancel.flag, depth)
                 return depth
 
             return self.cache.get("sun depth", digest(bodies[i].key, grid, sun_key), build,
@@ -317,7 +325,8 @@ class Preparer:
                                                          cancel.flag)
                         else:
                             found = light_grid.solve_sun(sigmas[i], depths[i], grid, vector,
-                                                         fineness.sweeps, cancel.flag)
+                                                         fineness.sweeps, not heaped(i),
+                                                         cancel.flag)
                         cancel.check()
                         return found
 
@@ -329,7 +338,11 @@ class Preparer:
         for i in range(len(bodies)):
             def pack(i: int = i) -> Any:
                 store = np.empty((*sigmas[i].shape, light_grid.CHANNELS), dtype=np.float32)
-                store[..., light_grid.DEPTH] = depths[i]
+                depth = depths[i]
+                if not heaped(i):
+                    depth = depth.copy()
+                    light_grid.carry_depth_up(sigmas[i], depth, light_grid.clear_below(sigmas[i]))
+                store[..., light_grid.DEPTH] = depth
                 store[..., light_grid.SUN_J] = results[i, "sun light"][..., 0]
                 store[..., light_grid.SKY_J] = results[i, "sky light"]
                 store[..., light_grid.FLUX_X:] = results[i, "sun light"][..., 1:]
@@ -411,6 +424,9 @@ class Preparer:
             light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
             sunlight=sunlight,
             ambient=ambient,
+            once_share=np.array([1.0 if b.field.layers[0][d.KIND] == d.CUMULUS else
+                                 light_grid.sheet_shares(light_direction(sun)[2])[1]
+                                 for b in bodies] or [1.0]),
             ground=ground,
             sun=np.array(sun.vector),
             sun_disc=np.array([sun.elevation, sun.azimuth, disc_radius, flat_disc]),
@@ -418,7 +434,17 @@ class Preparer:
             radius=radius,
             height=max(sky.camera.altitude_m, 0.2),
         )
-        return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), key)
+        return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
+                        key)
+
+    def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
+        """Sky and air as seen from the middle of each layer, for the reference."""
+        run = self.workers.over(cancel, chunk=3)
+        air, sun = prepared.atmosphere, prepared.sun
+        return [build_sky_view(air.media, air.sun, air.scattered, Observer(
+            body.field.layers[0][d.BASE] + 0.5 * body.layer.thickness_m, sun.elevation_true,
+            sun.azimuth, prepared.scene.clear.air_far_m), prepared.shade, run)
+            for body in prepared.bodies]
 
     def _ambient(self, bodies: list[LayerBody], shares: list[float], atmosphere: Atmosphere,
                  sun: Place, shade: NDArray[np.float64],
@@ -483,8 +509,10 @@ def march_step(kind: int, thick_m: float, size_m: float) -> float:
     """Basic step inside a layer, metres, at quality 1."""
     if kind == d.CUMULUS:
         return float(np.clip(min(0.013 * size_m, 0.05 * thick_m), 3.0, 30.0))
-    if kind == d.STRATUS:
+    if kind in (d.STRATUS, d.SLAB):
         return float(np.clip(thick_m / 14.0, 4.0, 60.0))
+    if kind == d.CELLED:
+        return float(np.clip(thick_m / 14.0, 4.0, 40.0))
     return float(np.clip(thick_m / 11.0, 8.0, 160.0))
 
 

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from dovrek.sky.parameter import Group, choice, number
 
-Genus = Literal["cumulus", "stratus", "cirrus"]
+Genus = Literal["cumulus", "stratus", "altocumulus", "cirrus"]
 
 # Believable starting values by genus; heights are the usual ones of temperate latitudes
 # (WMO International Cloud Atlas: étages), sizes common practice.
@@ -30,6 +30,15 @@ GENUS_DEFAULTS: dict[str, dict[str, Any]] = {
         "clearings": {"share": 0.0, "size_km": 12.0},
         "body": {"density_per_km": 30.0, "fray": 0.35, "lobes": 0.4, "edge_m": 120.0},
         "wind": {"from_deg": 240.0, "comb": 0.2},
+    },
+    "altocumulus": {
+        "base_m": 3600.0,
+        "thickness_m": 260.0,
+        "cover_oktas": 4.0,
+        "cells": {"size_m": 520.0, "spread": 0.5, "huddle": 0.2},
+        "clearings": {"share": 0.15, "size_km": 20.0},
+        "body": {"density_per_km": 24.0, "fray": 0.35, "lobes": 0.45, "edge_m": 50.0},
+        "wind": {"from_deg": 250.0, "comb": 0.35},
     },
     "cirrus": {
         "base_m": 8600.0,
@@ -87,7 +96,8 @@ class Body(Group):
     )
     lobes: float = number(
         0.5, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Lobes",
-        genera=("cumulus", "stratus"), help="How strongly the surface swells into rounded lumps.",
+        genera=("cumulus", "stratus", "altocumulus"),
+        help="How strongly the surface swells into rounded lumps.",
     )
     fray: float = number(
         0.3, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Fray",
@@ -107,7 +117,8 @@ class Wind(Group):
     )
     comb: float = number(
         0.4, low=0.0, high=1.0, step=0.05, unit="", group="Wind", label="Comb",
-        genera=("cirrus", "stratus"), help="How far the cloud is drawn out along the wind.",
+        genera=("cirrus", "stratus", "altocumulus"),
+        help="How far the cloud is drawn out along the wind.",
     )
 
 

@@ -21,6 +21,7 @@ STARTS = {
     "clear": ("Clear sky", []),
     "cumulus": ("Fair-weather heaps", [{"genus": "cumulus", "cover_oktas": 2.5}]),
     "stratus": ("Grey sheet", [{"genus": "stratus"}]),
+    "altocumulus": ("Field of small cells", [{"genus": "altocumulus"}]),
     "cirrus": ("High streaks", [{"genus": "cirrus"}]),
 }
 

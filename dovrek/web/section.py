@@ -94,6 +94,23 @@ def _lines(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     return "".join(paths)
 
 
+def _cells(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Rows of small lenses."""
+    paths = []
+    rows = max(1, int((y_base - y_top) / 11.0))
+    for row in range(rows):
+        y = y_base - 5.0 - row * 11.0
+        x = x0 + 4.0 + (7.0 if row % 2 else 0.0)
+        count = 0
+        while x + 14.0 < x1:
+            w = 10.0 + 4.0 * hash_unit(seed, row, count)
+            paths.append(f"M{x:.1f} {y:.1f}c{0.2 * w:.1f} -5 {0.8 * w:.1f} -5 {w:.1f} 0"
+                         f"c{-0.2 * w:.1f} 2 {-0.8 * w:.1f} 2 {-w:.1f} 0z")
+            x += w + 4.0
+            count += 1
+    return "".join(paths)
+
+
 def _streaks(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     """Falling, hooked strokes of ice."""
     paths = []
@@ -110,7 +127,8 @@ def _streaks(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> st
     return "".join(paths)
 
 
-TEXTURES = {"cumulus": _heaps, "stratus": _lines, "cirrus": _streaks}
+TEXTURES = {"cumulus": _heaps, "stratus": _lines, "altocumulus": _cells,
+            "cirrus": _streaks}
 
 
 def bands(sky: Sky) -> list[Band]:

@@ -1,0 +1,174 @@
+"""The fast method against the path tracer, scene by scene.
+
+`python -m tools.accuracy` renders the committed references anew (about a quarter of an hour on
+two cores); `make bench` and the tests read them and render the fast pictures only.
+"""
+
+from __future__ import annotations
+
+import math
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.march import DISTANCE, ray_depth
+from dovrek.core.reference import trace_frame, tracing_of
+from dovrek.core.render import picture_lens
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio, Wish
+from dovrek.sky.document import Sky
+from dovrek.sky.reading import sky_from_data
+
+FOLDER = Path(__file__).parent.parent / "tests" / "references"
+SIZE = (64, 36)
+BLOCK = 4
+SAMPLES = 96
+CLOUDY = 0.15  # share of a block's paths that met cloud, for it to count
+HEADING = 0.0
+VIEWS = {"toward": 35.0, "away": 155.0}  # sun's bearing from the heading
+LAYERS: dict[str, dict[str, Any]] = {
+    "cumulus": {"cover_oktas": 3.5},
+    "stratus": {"cover_oktas": 6.5, "clearings": {"share": 0.2}},
+    "altocumulus": {"cover_oktas": 4.5},
+    "cirrus": {"cover_oktas": 4.0},
+}
+PITCH = {"cumulus": 17.0, "stratus": 20.0, "altocumulus": 24.0, "cirrus": 26.0}
+SUNS = (60.0, 20.0, 5.0)
+
+
+@dataclass(frozen=True)
+class Case:
+    """One picture to compare."""
+
+    name: str
+    sky: Sky
+    held_out: bool = False  # never looked at while the method was worked on
+
+
+def _sky(layers: list[dict[str, Any]], sun: float, bearing: float, pitch: float,
+         lens: float = 28.0, seed: int = 3) -> Sky:
+    return sky_from_data({
+        "dovrek": 1, "seed": seed,
+        "sun": {"mode": "free", "elevation_deg": sun, "azimuth_deg": HEADING + bearing},
+        "air": {"haze": 0.1},
+        "camera": {"heading_deg": HEADING, "pitch_deg": pitch, "lens_mm": lens},
+        "layers": layers,
+    })
+
+
+def cases() -> list[Case]:
+    """All comparisons: genus × sun × view, then the held-out skies."""
+    found = [Case(f"{genus} {sun:.0f}° {view}",
+                  _sky([{"genus": genus, "id": "a", **parts}], sun, bearing, PITCH[genus]))
+             for genus, parts in LAYERS.items() for sun in SUNS
+             for view, bearing in VIEWS.items()]
+    found += [
+        Case("tall heaps 35° aside", _sky([{
+            "genus": "cumulus", "id": "a", "cover_oktas": 4.0, "base_m": 900,
+            "thickness_m": 2200, "cells": {"size_m": 2800}, "body": {"density_per_km": 50}}],
+            35.0, 90.0, 22.0, seed=11), True),
+        Case("thin sheet 12° toward", _sky([{
+            "genus": "stratus", "id": "a", "cover_oktas": 8.0, "base_m": 1500,
+            "thickness_m": 250, "body": {"density_per_km": 22}}],
+            12.0, 30.0, 24.0, seed=12), True),
+        Case("cells under streaks 45° away", _sky([
+            {"genus": "altocumulus", "id": "a", "cover_oktas": 3.0, "base_m": 3000,
+             "cells": {"size_m": 800}},
+            {"genus": "cirrus", "id": "b", "cover_oktas": 4.0}],
+            45.0, 140.0, 25.0, seed=13), True),
+    ]
+    return found
+
+
+def fingerprint(prepared: Any, sky: Sky) -> float:
+    """Mean optical depth of a few hundred rays: changes when the clouds' shapes change."""
+    scene = prepared.scene
+    total = 0.0
+    for k in range(200):
+        elevation, bearing = math.radians(3 + 0.3 * k), math.radians(137.5 * k)
+        c = math.cos(elevation)
+        total += ray_depth(scene.field, scene.radius, scene.height, c * math.sin(bearing),
+                           c * math.cos(bearing), math.sin(elevation), 1.0, (k + 0.5) / 200, 1e5)
+    return total / 200
+
+
+def path_of(case: Case) -> Path:
+    return FOLDER / (case.name.replace(" ", "-").replace("°", "") + ".npz")
+
+
+def render_reference(studio: Studio, case: Case, samples: int = SAMPLES) -> dict[str, Any]:
+    """XYZ, standard errors of luminance, share of cloud, and what it was made from."""
+    wish = Wish(*SIZE, "final", sun_disc=False)
+    prepared, _ = studio.prepare(case.sky, wish, Cancel())
+    views = studio.preparer.surroundings(prepared, Cancel())
+    xyz, error = trace_frame(prepared.scene, tracing_of(prepared, views), wish.lens(case.sky),
+                             SIZE, samples, studio.workers, Cancel())
+    return {"xyz": xyz[..., :3], "error": error.astype(np.float32),
+            "cloud": (xyz[..., DISTANCE] > 0).astype(np.float32),
+            "fingerprint": fingerprint(prepared, case.sky),
+            "document": case.sky.model_dump_json(exclude_defaults=True)}
+
+
+def blocks(a: NDArray[Any]) -> NDArray[np.float64]:
+    """Means of 4 × 4 pixels."""
+    h, w = a.shape
+    return a.reshape(h // BLOCK, BLOCK, w // BLOCK, BLOCK).mean((1, 3), dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Found:
+    """How a fast picture compares."""
+
+    mean: float  # fast over reference, mean luminance of cloudy blocks
+    rms: float  # of block differences over that mean
+    noise: float  # the reference's own standard error of a block over the mean
+
+
+def compare(fast: NDArray[Any], reference: dict[str, Any]) -> Found:
+    """Luminance of the fast picture against a reference's, cloudy blocks only."""
+    true, tried = blocks(reference["xyz"][..., 1]), blocks(fast)
+    error = np.sqrt(blocks(reference["error"].astype(np.float64) ** 2)) / BLOCK
+    cloudy = blocks(reference["cloud"]) > CLOUDY
+    mean = float(true[cloudy].mean())
+    return Found(float(tried[cloudy].mean()) / mean,
+                 float(np.sqrt(np.mean((tried - true)[cloudy] ** 2))) / mean,
+                 float(np.sqrt(np.mean(error[cloudy] ** 2))) / mean)
+
+
+def fast_frame(studio: Studio, case: Case, samples: int = 6) -> NDArray[np.float32]:
+    """Luminance by the march, several samples a pixel so that only the method differs."""
+    from dataclasses import replace
+
+    from dovrek.core.render import QUALITIES, render_frame
+
+    wish = Wish(*SIZE, "final", sun_disc=False)
+    prepared, _ = studio.prepare(case.sky, wish, Cancel())
+    frame = render_frame(prepared, picture_lens(case.sky.camera, SIZE[0] / SIZE[1]), SIZE,
+                         replace(QUALITIES["final"], samples=samples), studio.workers, Cancel(),
+                         False)
+    return frame[..., 1]
+
+
+def main() -> None:
+    """Render every reference (or those whose names hold a given word)."""
+    studio = Studio(2)
+    FOLDER.mkdir(exist_ok=True)
+    for case in cases():
+        if not all(word in case.name for word in sys.argv[1:]):
+            continue
+        start = time.perf_counter()
+        made = render_reference(studio, case)
+        np.savez_compressed(path_of(case), **made)
+        found = compare(fast_frame(studio, case), made)
+        print(f"{case.name:32s} {time.perf_counter() - start:6.1f} s  mean {found.mean:.3f}  "
+              f"rms {found.rms:.3f}  noise {found.noise:.3f}", flush=True)
+    studio.close()
+
+
+if __name__ == "__main__":
+    main()

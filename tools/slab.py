@@ -1,0 +1,89 @@
+"""A homogeneous slab: the case that plane-parallel theory knows exactly.
+
+Shared by the accuracy table and the tests. Nothing but a cloud layer of even extinction over
+black ground, flat and without air, lit by a sun of unit irradiance.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from dovrek.core.march import ALPHA
+from dovrek.core.phase import LOBES
+from dovrek.core.prepare import FINE, Prepared
+from dovrek.core.reference import trace_frame, tracing_of
+from dovrek.core.render import QUALITIES, dome_lens, render_frame
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio
+from dovrek.sky.reading import sky_from_data
+
+FLAT_M = 1e10  # a radius that leaves no curvature and still resolves micrometres
+BASE_M, THICK_M = 1000.0, 500.0
+STREAMS = 48
+
+
+def slab(studio: Studio, depth: float, sun_deg: float) -> Prepared:
+    """Scene of a slab of an optical depth under a sun."""
+    sky = sky_from_data({
+        "dovrek": 1, "sun": {"mode": "free", "elevation_deg": sun_deg, "azimuth_deg": 180},
+        "layers": [{"genus": "stratus", "id": "slab", "cover_oktas": 8, "base_m": BASE_M,
+                    "thickness_m": THICK_M,
+                    "body": {"density_per_km": depth / THICK_M * 1e3}}]})
+    even = sky.layers[0].model_copy(update={"genus": "slab"})
+    prepared = studio.preparer.scene(sky.model_copy(update={"layers": [even]}), FINE, Cancel())
+    scene = prepared.scene
+    clear = scene.clear._replace(sky=np.full_like(scene.clear.sky, -80.0),
+                                 air=np.zeros_like(scene.clear.air))
+    clear.air[..., 6:] = 1.0
+    sun = math.radians(sun_deg)
+    bare = scene._replace(
+        clear=clear, sunlight=np.ones_like(scene.sunlight), radius=FLAT_M,
+        ambient=np.zeros_like(scene.ambient), ground=np.zeros_like(scene.ground),
+        sun=np.array([0.0, -math.cos(sun), math.sin(sun)]))
+    return replace(prepared, scene=bare)
+
+
+def _flux(frame: Any, up: bool) -> float:
+    """Cosine-weighted integral over the upper or lower half of a dome."""
+    height, width = frame.shape
+    edges = np.linspace(0.5 * math.pi, -0.5 * math.pi, height + 1)
+    top, bottom = edges[:-1], edges[1:]
+    weight = 0.5 * np.abs(np.sin(top) ** 2 - np.sin(bottom) ** 2) * 2.0 * math.pi / width
+    half = slice(0, height // 2) if up else slice(height // 2, None)
+    return float(np.sum(frame[half].astype(np.float64) * weight[half, None]))
+
+
+def fluxes(studio: Studio, depth: float, sun_deg: float, reference: int = 0,
+           size: tuple[int, int] = (192, 96)) -> tuple[float, float]:
+    """Reflectance and transmittance by the march, or by `reference` paths a pixel."""
+    prepared = slab(studio, depth, sun_deg)
+    mu = math.sin(math.radians(sun_deg))
+    found = []
+    for height, up in ((4000.0, False), (2.0, True)):
+        seen = replace(prepared, scene=prepared.scene._replace(height=height))
+        if reference:
+            view = prepared.scene.clear
+            frame, _ = trace_frame(seen.scene, tracing_of(seen, [view], sky=False), dome_lens(),
+                                   size, reference, studio.workers, Cancel())
+        else:
+            frame = render_frame(seen, dome_lens(), size, replace(QUALITIES["final"], samples=2),
+                                 studio.workers, Cancel(), False)
+        found.append(_flux(frame[..., 1], up) / mu)
+        assert np.all(frame[..., ALPHA] >= 0)
+    return found[0], found[1] + math.exp(-depth / mu)
+
+
+def exact(depth: float, sun_deg: float) -> tuple[float, float]:
+    """Reflectance and transmittance by discrete ordinates. Source: Stamnes et al. 1988."""
+    from PythonicDISORT.pydisort import pydisort
+
+    moments = np.sum([w * g ** np.arange(400) for w, g in LOBES], axis=0)
+    mu = math.sin(math.radians(sun_deg))
+    _, up, down, *_ = pydisort(np.array([depth]), np.array([1.0 - 1e-9]), STREAMS,
+                               moments[None, :], mu, 1.0, 0.0, only_flux=True,
+                               f_arr=np.array([moments[STREAMS]]))
+    return float(up(0.0)) / mu, float(sum(down(depth))) / mu
