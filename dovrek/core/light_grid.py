@@ -62,12 +62,15 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
         nz = int(min(max(0.9 * sigma_per_m * thick_m, 12), 24))
     elif kind in (STRATUS, SLAB):
         dx = min(max(size_m / 12.0, 60.0), 500.0)
-        nz = int(min(max(0.6 * sigma_per_m * thick_m, 12), 30))
+        nz = int(min(max(0.9 * sigma_per_m * thick_m, 14), 34))
     else:
         dx, nz = min(max(size_m / 13.0, 120.0), 900.0), 10
     levels = 1
     while levels < LEVELS_MOST and 0.5 * cells * dx * COARSER ** (levels - 1) < range_m:
         levels += 1
+    if kind == SLAB:  # its faces are faces of cells
+        dz = thick_m / (nz - 2)
+        return GridShape(cells, nz, levels, dx, dz, -dz)
     dz = thick_m * 1.06 / (nz - 2)
     return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz)
 
@@ -631,11 +634,11 @@ def sheet_shares(sine: float) -> tuple[float, float]:
     """Of the light a level sheet scatters many times, and once widely: what is really there.
 
     At a grazing sun many small turns lead out of the upper face again, which neither diffusion
-    nor the straight beam knows. Fitted together with the march's `SECOND` to the fluxes of
+    nor the straight beam knows. Fitted together with the march's `LIMB` to the light of
     discrete ordinates (Stamnes et al. 1988) for depths 1 … 32; see docs/light.md.
     """
     mu = max(sine, 0.0)
-    return 1.023 - 0.335 * math.exp(-5.08 * mu), 1.0 - 0.90 * math.exp(-4.59 * mu)
+    return 1.158 - 0.381 * math.exp(-4.78 * mu), 1.0 - 0.95 * math.exp(-4.98 * mu)
 
 
 def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float, float, float],

@@ -50,9 +50,14 @@ NEAR = 0.6  # steps in clear air beside a cloud, where its edge is to be met wel
 CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
 
 # What diffusion misses next to sunlit faces, mostly light turned a second time: an even source
-# SECOND e^(−SECOND_FALL K τ)/4π, fitted to discrete ordinates (docs/light.md).
-SECOND, SECOND_FALL = 0.221, 0.458
-SECOND_LIGHT = SECOND / (4.0 * math.pi)
+# SECOND e^(−FALL K τ)/4π, for heaps and for sheets. And near the face a slanting ray enters by, a
+# sheet is dimmer than diffusion says, for light that leaves nearly level must come from level
+# light, which is scarce there: share 1 − LIMB e^(−t/LIMB_DEPTH) at a scaled depth t below the
+# face, LIMB_SECOND of the second turns. Fitted to the radiances of discrete ordinates for even
+# slabs, together with `light_grid.sheet_shares` (docs/light.md).
+SECOND_HEAP, FALL_HEAP = 0.255 / (4.0 * math.pi), 0.480
+SECOND_SHEET, FALL_SHEET = 0.675 / (4.0 * math.pi), 0.731
+LIMB, LIMB_SECOND, LIMB_DEPTH = 0.427, 0.90, 0.348
 
 # Channels of a rendered sample.
 RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
@@ -354,19 +359,31 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                                 y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
                                 random, place3)
                         tau = tap_depth
+                        second = SECOND_HEAP * math.exp(-FALL_HEAP * K_SCALED * tau)
                         j_sun *= CREVICE_LOW + CREVICE_GAIN * math.exp(-CREVICE_FALL * near_depth)
-                    else:
+                    elif kind == CUMULUS:
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         j_sun, j_sky = six[1], six[2]
                         flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
+                        tau = six[0]
+                        second = SECOND_HEAP * math.exp(-FALL_HEAP * K_SCALED * tau)
+                    else:
+                        _grid_lookup(scene.light, p, x, y, z, random, six)
+                        c = abs(dz) / LIMB_DEPTH  # mean over the step, weighted as its light
+                        near = trans_s**c * (1.0 - es ** (1.0 + c)) / ((1.0 + c) * (1.0 - es))
+                        limb = 1.0 - LIMB * near
+                        j_sun, j_sky = six[1] * limb, six[2]
+                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz) * limb
+                        j_sky = j_sky * limb if dz > 0.0 else 1.0 - (1.0 - j_sky) * limb
                         tau = max(six[0], 0.0)
+                        second = SECOND_SHEET * (1.0 - LIMB_SECOND * near) * math.exp(
+                            -FALL_SHEET * K_SCALED * tau)
                     once = beam_at(scene.beam.once, row, tau + tau_view + 0.5 * depth)
                     narrow = beam_at(scene.beam.narrow, row, tau)
                     sun_light = (sigma * ds * once * scene.once_share[l]
                                  + share * (1.0 - e) * trans * narrow
                                  + share * gained * (
-                                     max(0.0, j_sun + 3.0 * G_SCALED * flux)
-                                     + SECOND_LIGHT * math.exp(-SECOND_FALL * K_SCALED * tau)))
+                                     max(0.0, j_sun + 3.0 * G_SCALED * flux) + second))
                     j_sky = min(max(j_sky, 0.0), 1.0)
                     up, down = share * gained * j_sky, share * gained * (1.0 - j_sky)
                     for c in range(3):
