@@ -638,7 +638,7 @@ def sheet_shares(sine: float) -> tuple[float, float]:
     discrete ordinates (Stamnes et al. 1988) for depths 1 … 32; see docs/light.md.
     """
     mu = max(sine, 0.0)
-    return 1.158 - 0.381 * math.exp(-4.78 * mu), 1.0 - 0.95 * math.exp(-4.98 * mu)
+    return 1.156 - 0.367 * math.exp(-4.57 * mu), 1.0 - 0.95 * math.exp(-5.52 * mu)
 
 
 def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float, float, float],

@@ -53,11 +53,12 @@ CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
 # SECOND e^(−FALL K τ)/4π, for heaps and for sheets. And near the face a slanting ray enters by, a
 # sheet is dimmer than diffusion says, for light that leaves nearly level must come from level
 # light, which is scarce there: share 1 − LIMB e^(−t/LIMB_DEPTH) at a scaled depth t below the
-# face, LIMB_SECOND of the second turns. Fitted to the radiances of discrete ordinates for even
-# slabs, together with `light_grid.sheet_shares` (docs/light.md).
-SECOND_HEAP, FALL_HEAP = 0.255 / (4.0 * math.pi), 0.480
-SECOND_SHEET, FALL_SHEET = 0.675 / (4.0 * math.pi), 0.731
-LIMB, LIMB_SECOND, LIMB_DEPTH = 0.427, 0.90, 0.348
+# face, LIMB_SECOND of the second turns, which also lean forward a little. Fitted to the
+# radiances of discrete ordinates for even slabs, together with `light_grid.sheet_shares`; the
+# heaps' to the path tracer (docs/light.md).
+SECOND_HEAP, FALL_HEAP = 0.58 / (4.0 * math.pi), 0.60
+SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
+LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
 # Channels of a rendered sample.
 RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
@@ -376,8 +377,8 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                         flux = -(six[3] * dx + six[4] * dy + six[5] * dz) * limb
                         j_sky = j_sky * limb if dz > 0.0 else 1.0 - (1.0 - j_sky) * limb
                         tau = max(six[0], 0.0)
-                        second = SECOND_SHEET * (1.0 - LIMB_SECOND * near) * math.exp(
-                            -FALL_SHEET * K_SCALED * tau)
+                        second = SECOND_SHEET * (1.0 + LEAN_SHEET * cosine) * (
+                            1.0 - LIMB_SECOND * near) * math.exp(-FALL_SHEET * K_SCALED * tau)
                     once = beam_at(scene.beam.once, row, tau + tau_view + 0.5 * depth)
                     narrow = beam_at(scene.beam.narrow, row, tau)
                     sun_light = (sigma * ds * once * scene.once_share[l]
