@@ -28,7 +28,7 @@ FOLDER = Path(__file__).parent.parent / "tests" / "references"
 SIZE = (64, 36)
 BLOCK = 4
 FINER = 4  # the fast picture's pixels are those of a small real picture
-SAMPLES = 96
+SAMPLES = 320
 CLOUDY = 0.15  # share of a block's paths that met cloud, for it to count
 HEADING = 0.0
 VIEWS = {"toward": 50.0, "away": 155.0}  # sun's bearing from the heading
@@ -145,9 +145,9 @@ def fast_frame(studio: Studio, case: Case, samples: int = 2) -> NDArray[np.float
     """Luminance by the march at four times the resolution, averaged down to the reference's."""
     wish = Wish(SIZE[0] * FINER, SIZE[1] * FINER, "final", sun_disc=False)
     prepared, _ = studio.prepare(case.sky, wish, Cancel())
-    frame = render_frame(prepared, wish.lens(case.sky), (wish.width, wish.height),
-                         replace(QUALITIES["final"], samples=samples), studio.workers, Cancel(),
-                         False)
+    every = replace(QUALITIES["final"], samples=samples, spread=0.0)
+    frame = render_frame(prepared, wish.lens(case.sky), (wish.width, wish.height), every,
+                         studio.workers, Cancel(), False)
     return frame[..., 1].reshape(SIZE[1], FINER, SIZE[0], FINER).mean((1, 3))
 
 

@@ -70,8 +70,8 @@ def fluxes(studio: Studio, depth: float, sun_deg: float, reference: int = 0,
             frame, _ = trace_frame(seen.scene, tracing_of(seen, [view], sky=False), dome_lens(),
                                    size, reference, studio.workers, Cancel())
         else:
-            frame = render_frame(seen, dome_lens(), size, replace(QUALITIES["final"], samples=2),
-                                 studio.workers, Cancel(), False)
+            every = replace(QUALITIES["final"], samples=2, spread=0.0)
+            frame = render_frame(seen, dome_lens(), size, every, studio.workers, Cancel(), False)
         found.append(_flux(frame[..., 1], up) / mu)
         assert np.all(frame[..., ALPHA] >= 0)
     return found[0], found[1] + math.exp(-depth / mu)

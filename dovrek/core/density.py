@@ -24,8 +24,9 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
  CLEAR_SHARE, CLEAR_SIZE, CLEAR_EDGE, CLEAR_X, CLEAR_Y, Z_LOW, Z_HIGH, STEP,
  SHAPE_AT, SHAPE_N, SHAPE_NZ, SHAPE_HALF, SHAPE_VOXEL, SHAPE_REACH, SHAPE_FLOOR, SHAPE_SQUASH,
  CELL_AT, START_AT, MEMBER_AT, CLEAR_AT, SQUARES, PERIOD,
- GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED) = range(44)
-PARAMETERS = 44
+ GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED,
+ CLEAR_CENTRE) = range(45)
+PARAMETERS = 45
 # Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
 CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
 
@@ -186,10 +187,8 @@ def _clearing(field, p, x, y, footprint):
         return 0.0
     tile = 3.6 * p[CLEAR_SIZE]
     n = _flat_noise(field.wisp, x + p[CLEAR_X], y + p[CLEAR_Y], tile, 0.13, footprint)
-    # Quantile of a bell of spread 0.4 by a logistic curve.
-    centre = 0.22 * math.log(max(1.0 - p[CLEAR_SHARE], 1e-3) / max(p[CLEAR_SHARE], 1e-3))
     width = 0.02 + 0.35 * p[CLEAR_EDGE]
-    return smoothstep(centre - width, centre + width, n)
+    return smoothstep(p[CLEAR_CENTRE] - width, p[CLEAR_CENTRE] + width, n)
 
 
 @kernel

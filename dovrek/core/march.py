@@ -44,7 +44,7 @@ TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
 TAPS_END = 120.0
 STEPS_LIMIT = 4000
 DEEP = 0.02  # the beam is spent: only smooth, many times scattered light is left
-NEAR = 0.6  # steps in clear air beside a cloud, where its edge is to be met well
+NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Relief finer than the light grid's cells: scattered sunlight is a little stronger where the
 # skin faces the sun and weaker in its crevices. By eye, mean about 1; not validated.
 CREVICE_LOW, CREVICE_GAIN, CREVICE_FALL = 0.74, 0.48, 0.16
@@ -194,7 +194,7 @@ def _ground_light(scene, x, y, out, six):
 @kernel
 def _step(p, t, r0, dz):
     """Step at a distance inside a layer. A veil gets about as many steps however slanting."""
-    step = p[STEP] + 0.0018 * t
+    step = p[STEP] + 0.0024 * t
     if int(p[KIND]) == CIRRUS:
         slope = abs(r0 * dz + t) / r0
         step = max(step, p[STEP] / max(slope, 0.03))
@@ -371,7 +371,9 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                     else:
                         _grid_lookup(scene.light, p, x, y, z, random, six)
                         c = abs(dz) / LIMB_DEPTH  # mean over the step, weighted as its light
-                        near = trans_s**c * (1.0 - es ** (1.0 + c)) / ((1.0 + c) * (1.0 - es))
+                        near = trans_s**c
+                        if es < 0.9999:
+                            near *= (1.0 - es ** (1.0 + c)) / ((1.0 + c) * (1.0 - es))
                         limb = 1.0 - LIMB * near
                         j_sun, j_sky = six[1] * limb, six[2]
                         flux = -(six[3] * dx + six[4] * dy + six[5] * dz) * limb
@@ -507,23 +509,28 @@ def direction(lens, u, v, out):
 
 
 @solver
-def march_rows(scene, lens, marching, width, height, y0, y1, x0, x1, sample, cancel, out):
-    """Add one sample a pixel for a tile; `cancel[0]` other than 0 ends it between rows.
+def march_pixels(scene, lens, marching, width, height, y0, x0, todo, sample, cancel, out):
+    """Add one sample to the pixels of a tile that `todo` (h, w) marks.
 
-    `out` is (height, width, 5) float32 sums; sample k shifts within the pixel and along the ray
-    by the additive recurrence of the golden ratio (Roberts 2018).
+    `cancel[0]` other than 0 ends it between rows. `out` is (h, w, 5) float32 sums of the tile
+    whose corner is (x0, y0) of a picture of width × height; sample k shifts within the pixel and
+    along the ray by the additive recurrence of the golden ratio (Roberts 2018).
     """
     ray, one, work = np.empty(3), np.empty(OUT), np.empty(512)
     if lens.projection == 1:
         pixel = math.pi / height
     else:
         pixel = 2.0 * lens.half_width / width
-    for y in range(y0, y1):
+    jx = (0.5 + 0.7548776662466927 * sample) % 1.0
+    jy = (0.5 + 0.5698402909980532 * sample) % 1.0
+    for row in range(todo.shape[0]):
         if cancel[0] != 0:
             return
-        for x in range(x0, x1):
-            jx = (0.5 + 0.7548776662466927 * sample) % 1.0
-            jy = (0.5 + 0.5698402909980532 * sample) % 1.0
+        y = y0 + row
+        for column in range(todo.shape[1]):
+            if todo[row, column] == 0:
+                continue
+            x = x0 + column
             # Interleaved gradient noise (Jimenez 2014) spreads the starts of neighbours.
             grain = (52.9829189 * ((0.06711056 * x + 0.00583715 * y) % 1.0)) % 1.0
             random = (grain + 0.6180339887498949 * sample) % 1.0
@@ -533,4 +540,4 @@ def march_rows(scene, lens, marching, width, height, y0, y1, x0, x1, sample, can
             stream = (y >> 2) * 8192 + (x >> 2) + 77_777_777 * sample
             trace(scene, marching, ray[0], ray[1], ray[2], pixel, random, stream, one, work)
             for c in range(OUT):
-                out[y, x, c] += one[c]
+                out[row, column, c] += one[c]

@@ -133,10 +133,13 @@ def noise_volumes() -> tuple[Bytes, Bytes]:
 def noise_level(footprint_m, tile_m):
     """Averaged level whose voxels match a footprint; −1 when all detail is below it."""
     voxels = footprint_m / tile_m * SIZE
-    if voxels <= 1.4:
-        return 0
-    level = int(math.log2(voxels) + 0.5)
-    return level if level < LEVELS else -1
+    level = 0
+    while voxels > math.sqrt(2.0):
+        voxels *= 0.5
+        level += 1
+        if level == LEVELS:
+            return -1
+    return level
 
 
 @kernel

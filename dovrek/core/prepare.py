@@ -163,6 +163,9 @@ class Preparer:
         p[d.SHIFT_X] = 2.1e5 * hash_unit(seed, 1, 1)
         p[d.SHIFT_Y] = 2.1e5 * hash_unit(seed, 2, 1)
         p[d.CLEAR_SHARE], p[d.CLEAR_EDGE] = layer.clearings.share, layer.clearings.edge
+        share = min(max(layer.clearings.share, 1e-3), 0.999)
+        # Quantile of the noise, a bell of spread 0.4, by a logistic curve.
+        p[d.CLEAR_CENTRE] = 0.22 * math.log((1.0 - share) / share)
         p[d.CLEAR_SIZE] = layer.clearings.size_km * 1e3
         p[d.CLEAR_X] = 3e5 * hash_unit(layer.clearings.seed, seed, 3)
         p[d.CLEAR_Y] = 3e5 * hash_unit(layer.clearings.seed, seed, 4)

@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.film import automatic_white, meter
-from dovrek.core.march import ALPHA, OUT, Lens, Marching, march_rows
+from dovrek.core.march import ALPHA, OUT, Lens, Marching, march_pixels
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
+from dovrek.core.sparing import bridge, every_other, find_uneven
 from dovrek.core.stages import Cancel, Workers
 from dovrek.sky.document import Camera, Sky
 
@@ -29,14 +30,15 @@ class Quality:
     samples: int
     step: float
     detail: int
+    spread: float = 0.0  # neighbours that differ less are not worth a ray between them
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1),
-    "glance": Quality("glance", FINE, 1, 1.7, 1),  # a sketch when the fine scene is at hand
-    "draft": Quality("draft", FINE, 1, 1.4, 2),
-    "proof": Quality("proof", FINE, 1, 1.15, 2),
-    "final": Quality("final", FINE, 3, 1.1, 2),
+    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1, 0.25),
+    "glance": Quality("glance", FINE, 1, 1.7, 1, 0.25),  # when the fine scene is at hand
+    "draft": Quality("draft", FINE, 1, 1.4, 2, 0.22),
+    "proof": Quality("proof", FINE, 1, 1.25, 2, 0.2),
+    "final": Quality("final", FINE, 2, 1.0, 2, 0.08),
 }
 
 
@@ -80,11 +82,37 @@ def dome_lens(centre_deg: float = 0.0) -> Lens:
 
 
 def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
-               tile: Tile, samples: range, cancel: Cancel, out: NDArray[np.float32]) -> None:
-    """Add samples to a tile of `out` (height, width, 5)."""
-    for sample in samples:
-        march_rows(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.y1, tile.x0,
-                   tile.x1, sample, cancel.flag, out)
+               tile: Tile, quality: Quality, cancel: Cancel,
+               first_sample: int = 0) -> NDArray[np.float32]:
+    """(rows, columns, 5) mean light of a tile: XYZ (cd/m²), alpha, distance (m).
+
+    Rays go where the picture is uneven; a tile cancelled half-way is not to be used.
+    """
+    height, width = tile.y1 - tile.y0, tile.x1 - tile.x0
+    light = np.zeros((height, width, OUT), dtype=np.float32)
+    everywhere = np.ones((height, width), dtype=np.uint8)
+
+    def add(todo: NDArray[np.uint8], sample: int, out: NDArray[np.float32]) -> None:
+        march_pixels(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
+                     sample, cancel.flag, out)
+
+    if quality.spread <= 0.0:
+        for sample in range(first_sample, first_sample + quality.samples):
+            add(everywhere, sample, light)
+        return light / np.float32(quality.samples)
+    uneven = np.empty_like(everywhere)
+    chequer = every_other(height, width, tile.y0, tile.x0, first_sample)
+    add(chequer, first_sample, light)
+    bridge(light, chequer, quality.spread, uneven)
+    add(uneven, first_sample, light)
+    if quality.samples > 1:
+        find_uneven(light, quality.spread, uneven)
+        more = np.zeros_like(light)
+        for sample in range(first_sample + 1, first_sample + quality.samples):
+            add(uneven, sample, more)
+        where = uneven != 0
+        light[where] = (light[where] + more[where]) / np.float32(quality.samples)
+    return light
 
 
 def render_frame(
@@ -104,7 +132,7 @@ def render_frame(
     `first_sample` picks up a series: frames of samples 0, 1, 2 … average to one of all.
     """
     width, height = size
-    out = np.zeros((height, width, OUT), dtype=np.float32)
+    out = np.empty((height, width, OUT), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground)
     tiles = tiles_of(width, height)
     done = [0]
@@ -112,14 +140,13 @@ def render_frame(
     def piece(tile: Tile) -> None:
         if cancel.is_set:
             return
-        span = range(first_sample, first_sample + quality.samples)
-        march_tile(prepared, lens, marching, size, tile, span, cancel, out)
+        out[tile.y0 : tile.y1, tile.x0 : tile.x1] = march_tile(
+            prepared, lens, marching, size, tile, quality, cancel, first_sample)
         done[0] += 1
         progress(done[0], len(tiles))
 
     list(workers.pool.map(piece, tiles))
     cancel.check()
-    out *= 1.0 / quality.samples
     return out
 
 

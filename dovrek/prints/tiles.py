@@ -41,11 +41,8 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     """(rows, columns, 5) mean light of a tile. Runs on a dask worker; pure."""
     prepared, _ = scene_of(document, wish)
     sky = sky_from_text(document)
-    frame = np.zeros((tile.y1, tile.x1, OUT), dtype=np.float32)
-    samples = wish.settings.samples
-    march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height), tile,
-               range(samples), Cancel(), frame)
-    return frame[tile.y0 : tile.y1, tile.x0 : tile.x1] / np.float32(samples)
+    return march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height), tile,
+                      wish.settings, Cancel())
 
 
 def tile_path(folder: Path, tile: Tile) -> Path:
