@@ -3,13 +3,12 @@ VENV := .venv
 BIN := $(VENV)/bin
 PYTHON ?= python3
 
-.PHONY: demo serve test check bench chromium clean
+.PHONY: demo serve test check bench references chromium clean
 
 $(VENV)/ready: requirements.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . \
-	  || $(BIN)/pip install --quiet --disable-pip-version-check --no-deps -e .
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps -e .
 	touch $@
 
 $(VENV)/test-ready: $(VENV)/ready requirements-test.lock
@@ -39,7 +38,11 @@ test: $(VENV)/test-ready chromium check
 	$(BIN)/pytest
 
 bench: $(VENV)/test-ready chromium
-	$(BIN)/python tools/bench.py
+	$(BIN)/python -m tools.bench
+
+# The path-traced pictures the tests compare with (about a quarter of an hour).
+references: $(VENV)/test-ready
+	$(BIN)/python -m tools.accuracy
 
 clean:
 	rm -rf $(VENV) .pytest_cache .mypy_cache .ruff_cache build *.egg-info

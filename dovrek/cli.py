@@ -125,11 +125,14 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
               help="off: the ground is transparent.")
 @click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
 @click.option("--centre", default=0.0, help="A dome's centre azimuth, degrees.")
+@click.option("--reference", is_flag=True, help="The slow unbiased path tracer instead.")
+@click.option("--spp", type=click.IntRange(1, 65536), default=64,
+              help="Paths a pixel of the reference.")
 @click.option("--threads", type=click.IntRange(1, 64), default=2)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def render(sky: str, output: Path, view: str, size: str | None, quality: str, moment: str | None,
            seed: int | None, bits: str | None, scale: str, ground: str, no_sun_disc: bool,
-           centre: float, threads: int, as_json: bool) -> None:
+           centre: float, reference: bool, spp: int, threads: int, as_json: bool) -> None:
     """Render SKY to a file; the format goes by its extension."""
     document = read_sky(sky)
     changes: dict[str, Any] = {}
@@ -161,7 +164,10 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
     wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre)
     studio = Studio(threads)
     with _progress(as_json, output.name) as progress:
-        rendered = studio.render(document, wish, progress=progress)
+        if reference:
+            rendered = studio.trace(document, wish, spp, progress=progress)
+        else:
+            rendered = studio.render(document, wish, progress=progress)
     developing = Developing(rendered.metered.ev, rendered.metered.kelvins, document.film.contrast,
                             depth, scale, ground == "off")  # type: ignore[arg-type]
     try:
@@ -178,11 +184,13 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
               "mean_luminance_cd_m2": mean_luminance(rendered.light),
               "exposure_ev": rendered.metered.ev, "white_balance_k": rendered.metered.kelvins,
               "notes": notes}
+    if reference:
+        result |= {"quality": "reference", "spp": spp, "relative_noise": rendered.noise}
     if as_json:
         emit(result)
     else:
-        click.echo(f"{output}  {width}×{height}  {quality}  EV {rendered.metered.ev:.1f}  "
-                   f"{rendered.seconds['total']:.1f} s")
+        click.echo(f"{output}  {width}×{height}  {result['quality']}  "
+                   f"EV {rendered.metered.ev:.1f}  {rendered.seconds['total']:.1f} s")
     studio.close()
 
 

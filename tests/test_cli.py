@@ -114,3 +114,19 @@ def test_demo_skies_are_valid_and_free_of_advisories() -> None:
     for text in demo_texts().values():
         said = json.loads(call("check", "-", "--json", text=text).stdout)
         assert said["advisories"] == []
+
+
+def test_reference_is_the_path_tracer(sky_file: Path, tmp_path: Path) -> None:
+    """More paths, less noise: a quarter of the paths has about twice the standard error."""
+    noise = []
+    for spp in (4, 16):
+        out = tmp_path / f"{spp}.exr"
+        found = call("render", str(sky_file), "-o", str(out), "--size", "48x28", "--reference",
+                     "--spp", str(spp), "--json")
+        assert found.exit_code == 0, found.output
+        said = json.loads(found.stdout)
+        assert said["quality"] == "reference" and said["rays"] == 48 * 28 * spp and out.exists()
+        noise.append(said["relative_noise"])
+    assert 1.4 < noise[0] / noise[1] < 2.9
+    assert call("render", str(sky_file), "-o", str(tmp_path / "x.png"), "--reference", "--spp",
+                "0").exit_code == 2

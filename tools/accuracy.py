@@ -152,11 +152,11 @@ def fast_frame(studio: Studio, case: Case, samples: int = 2) -> NDArray[np.float
 
 
 def main() -> None:
-    """Render every reference (or those whose names hold a given word)."""
+    """Render every reference, or those whose names begin with a given word."""
     studio = Studio(2)
     FOLDER.mkdir(exist_ok=True)
     for case in cases():
-        if not all(word in case.name for word in sys.argv[1:]):
+        if sys.argv[1:] and not case.name.startswith(tuple(sys.argv[1:])):
             continue
         start = time.perf_counter()
         made = render_reference(studio, case)

@@ -88,14 +88,22 @@ def _deal(cells, lattice, i0, i1, out):
         for j in range(lattice):
             for m in range(PER_CELL):
                 key = i * lattice + j
-                jitter = 0.72 if m == 0 else 1.0
-                x = (i + 0.5 + jitter * (hash_unit(key, m, cells.seed) - 0.5)) * cells.size_m
-                y = (j + 0.5 + jitter * (hash_unit(key, m, cells.seed + 1) - 0.5)) * cells.size_m
-                # Huddle: toward the gathering point of a block of three cells.
+                x = (i + hash_unit(key, m, cells.seed)) * cells.size_m
+                y = (j + hash_unit(key, m, cells.seed + 1)) * cells.size_m
+                # Huddle: toward the nearest gathering point, one in each block of three cells.
+                # The nearest, not the own block's: else no cloud would stand on blocks' borders.
                 block = 3.0 * cells.size_m
+                blocks = lattice // 3
                 bi, bj = math.floor(x / block), math.floor(y / block)
-                gx = (bi + 0.2 + 0.6 * hash_unit(bi, bj, cells.seed + 2)) * block
-                gy = (bj + 0.2 + 0.6 * hash_unit(bi, bj, cells.seed + 3)) * block
+                nearest, gx, gy = 1e30, x, y
+                for a in range(bi - 1, bi + 2):
+                    for b in range(bj - 1, bj + 2):
+                        wrapped = (a % blocks) * blocks + b % blocks
+                        px = (a + hash_unit(wrapped, 0, cells.seed + 2)) * block
+                        py = (b + hash_unit(wrapped, 1, cells.seed + 2)) * block
+                        d = (px - x) ** 2 + (py - y) ** 2
+                        if d < nearest:
+                            nearest, gx, gy = d, px, py
                 pull = 0.55 * cells.huddle
                 x += pull * (gx - x)
                 y += pull * (gy - y)

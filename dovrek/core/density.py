@@ -29,6 +29,7 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
 PARAMETERS = 45
 # Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
 CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
+TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whole number
 
 
 class Field(NamedTuple):
@@ -174,10 +175,13 @@ def _cumulus(field, p, x, y, z, footprint, detail):
 
 @kernel
 def _flat_noise(volume, x, y, tile, slice_, footprint):
-    """Two-dimensional noise: a slice through a volume, turned by a generic angle."""
+    """Two-dimensional noise: a slice through a volume, turned by a generic angle.
+
+    The slice is tilted, so that it meets other parts of the volume in every tile.
+    """
     s = 1.0 / tile
-    return noise_at(volume, s * (0.7986 * x + 0.6018 * y), s * (-0.6018 * x + 0.7986 * y), slice_,
-                    noise_level(footprint, tile))
+    u, v = s * (0.7986 * x + 0.6018 * y), s * (-0.6018 * x + 0.7986 * y)
+    return noise_at(volume, u, v, slice_ + TILT_U * u + TILT_V * v, noise_level(footprint, tile))
 
 
 @kernel
@@ -233,6 +237,7 @@ def sheet_score(field, p, x, y, footprint):
             s += CELL_GAP * (cell - 0.5) * (1.0 - far)
     elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
+        u += 5.0 * size * _flat_noise(field.wisp, v, u, 41.0 * size, 0.47, footprint)
         s = _flat_noise(field.wisp, u / stretch, v, 7.3 * size, 0.37, footprint)
         s += 0.45 * _flat_noise(field.wisp, v, u / stretch, 2.3 * size, 0.71, footprint)
         s += 0.30 * p[FRAY] * _flat_noise(field.wisp, u, v, 0.55 * size, 0.19, footprint)
@@ -346,14 +351,16 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     bend = 0.10 * size * _flat_noise(field.wisp, u, v, 5.2 * size, 0.91, footprint)
     run = 1.0 + 14.0 * p[COMB]
     tile = 0.62 * size
-    fibre = noise_at(field.wisp, u / (run * tile), (v + bend) / tile, 0.5 * r,
+    a, b = u / (run * tile), (v + bend) / tile
+    fibre = noise_at(field.wisp, a, b, 0.5 * r + TILT_U * b + TILT_V * a,
                      noise_level(footprint, tile))
     # Strands shred the edge of the patch as well as its inside, so no patch has an outline.
     score += shred * fibre * 1.6
     if score <= -0.45:
         return 30.0, 0.0
     tile = 0.19 * size
-    fine = noise_at(field.wisp, u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile, 1.1 * r,
+    a, b = u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile
+    fine = noise_at(field.wisp, a, b, 1.1 * r + TILT_U * b + TILT_V * a,
                     noise_level(footprint, tile))
     body = smoothstep(-0.45, 0.30 + 0.5 * p[EDGE] / 500.0, score)
     texture = max(1.0 + p[FRAY] * (1.7 * fibre + 1.1 * fine), 0.0)

@@ -83,23 +83,26 @@ def dome_lens(centre_deg: float = 0.0) -> Lens:
 
 def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
                tile: Tile, quality: Quality, cancel: Cancel,
-               first_sample: int = 0) -> NDArray[np.float32]:
-    """(rows, columns, 5) mean light of a tile: XYZ (cd/m²), alpha, distance (m).
+               first_sample: int = 0) -> tuple[NDArray[np.float32], int]:
+    """(rows, columns, 5) mean light of a tile, XYZ (cd/m²), alpha, distance (m); and its rays.
 
     Rays go where the picture is uneven; a tile cancelled half-way is not to be used.
     """
     height, width = tile.y1 - tile.y0, tile.x1 - tile.x0
     light = np.zeros((height, width, OUT), dtype=np.float32)
     everywhere = np.ones((height, width), dtype=np.uint8)
+    rays = 0
 
     def add(todo: NDArray[np.uint8], sample: int, out: NDArray[np.float32]) -> None:
+        nonlocal rays
+        rays += int(np.count_nonzero(todo))
         march_pixels(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
                      sample, cancel.flag, out)
 
     if quality.spread <= 0.0:
         for sample in range(first_sample, first_sample + quality.samples):
             add(everywhere, sample, light)
-        return light / np.float32(quality.samples)
+        return light / np.float32(quality.samples), rays
     uneven = np.empty_like(everywhere)
     chequer = every_other(height, width, tile.y0, tile.x0, first_sample)
     add(chequer, first_sample, light)
@@ -112,7 +115,7 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
             add(uneven, sample, more)
         where = uneven != 0
         light[where] = (light[where] + more[where]) / np.float32(quality.samples)
-    return light
+    return light, rays
 
 
 def render_frame(
@@ -126,8 +129,11 @@ def render_frame(
     ground: bool = True,
     progress: Callable[[int, int], None] = lambda done, total: None,
     first_sample: int = 0,
+    counted: list[int] | None = None,
 ) -> NDArray[np.float32]:
     """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled.
+
+    `counted` receives the number of rays of each tile.
 
     `first_sample` picks up a series: frames of samples 0, 1, 2 … average to one of all.
     """
@@ -140,8 +146,11 @@ def render_frame(
     def piece(tile: Tile) -> None:
         if cancel.is_set:
             return
-        out[tile.y0 : tile.y1, tile.x0 : tile.x1] = march_tile(
-            prepared, lens, marching, size, tile, quality, cancel, first_sample)
+        light, rays = march_tile(prepared, lens, marching, size, tile, quality, cancel,
+                                 first_sample)
+        out[tile.y0 : tile.y1, tile.x0 : tile.x1] = light
+        if counted is not None:
+            counted.append(rays)
         done[0] += 1
         progress(done[0], len(tiles))
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.march import Marching
 from dovrek.core.prepare import Prepared, Preparer
+from dovrek.core.reference import trace_frame, tracing_of
 from dovrek.core.render import (
     QUALITIES,
     Metered,
@@ -62,6 +63,7 @@ class Rendered:
     metered: Metered
     seconds: dict[str, float] = field(default_factory=dict)
     rays: int = 0
+    noise: float | None = None  # a reference's standard error over its mean
 
 
 class Studio:
@@ -87,14 +89,36 @@ class Studio:
         start = time.perf_counter()
         prepared, metered = self.prepare(sky, wish, cancel)
         marching = time.perf_counter()
+        counted: list[int] = []
         light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
-                             self.workers, cancel, wish.sun_disc, wish.ground, progress)
+                             self.workers, cancel, wish.sun_disc, wish.ground, progress,
+                             counted=counted)
         end = time.perf_counter()
         seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
         seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
                     "total": round(end - start, 4)}
-        return Rendered(light, prepared, metered, seconds,
-                        wish.width * wish.height * wish.settings.samples)
+        return Rendered(light, prepared, metered, seconds, sum(counted))
+
+    def trace(self, sky: Sky, wish: Wish, samples: int, cancel: Cancel | None = None,
+              progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:
+        """The path-traced reference, `samples` paths a pixel; its mean standard error as a
+        share of the mean luminance is `noise`. Raises Cancelled."""
+        cancel = cancel or Cancel()
+        self.preparer.cache.reset_clock()
+        start = time.perf_counter()
+        prepared, metered = self.prepare(sky, wish, cancel)
+        views = self.preparer.surroundings(prepared, cancel)
+        tracing = tracing_of(prepared, views, sun_disc=wish.sun_disc, ground=wish.ground)
+        marching = time.perf_counter()
+        light, error = trace_frame(prepared.scene, tracing, wish.lens(sky),
+                                   (wish.width, wish.height), samples, self.workers, cancel,
+                                   progress=progress)
+        end = time.perf_counter()
+        seconds = {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
+                   "total": round(end - start, 4)}
+        noise = float(error.mean() / max(float(light[..., 1].mean()), 1e-12))
+        return Rendered(light, prepared, metered, seconds, wish.width * wish.height * samples,
+                        noise)
 
     def close(self) -> None:
         self.workers.close()

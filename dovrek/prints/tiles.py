@@ -41,8 +41,9 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     """(rows, columns, 5) mean light of a tile. Runs on a dask worker; pure."""
     prepared, _ = scene_of(document, wish)
     sky = sky_from_text(document)
-    return march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height), tile,
-                      wish.settings, Cancel())
+    light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height),
+                          tile, wish.settings, Cancel())
+    return light
 
 
 def tile_path(folder: Path, tile: Tile) -> Path:

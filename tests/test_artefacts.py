@@ -1,0 +1,159 @@
+"""Artefacts a photographer would see, each measured."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+from dovrek.core.density import density
+from dovrek.core.march import ALPHA
+from dovrek.core.prepare import FINE
+from dovrek.core.render import QUALITIES, dome_lens, picture_lens, render_frame
+from dovrek.core.sparing import bridge, every_other, find_uneven
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio, Wish
+from dovrek.sky.document import Camera
+from tests.conftest import free_sun
+
+# Half the side of a plan that holds a good many patches of each genus, metres.
+PLANS = {"cumulus": 24e3, "stratus": 130e3, "altocumulus": 90e3, "cirrus": 220e3}
+
+
+def plan_of(studio: Studio, genus: str, size: int = 160) -> Any:
+    """Cloud or not at mid height, from above."""
+    sky = free_sun(50, layers=[{"genus": genus, "id": "a", "cover_oktas": 3.0}])
+    body = studio.preparer.body(sky, sky.layers[0], FINE, Cancel())
+    z = (0.18 if genus == "cumulus" else 0.45) * sky.layers[0].thickness_m
+    half = PLANS[genus]
+    line = (np.arange(size) + 0.5) / size * 2 * half - half
+    return np.array([[density(body.field, 0, x, y, z, 100.0, 0)[1] > 0 for y in line]
+                     for x in line], dtype=float)
+
+
+@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "cirrus"])
+def test_plan_does_not_repeat(studio: Studio, genus: str) -> None:
+    """Autocorrelation of the plan view has no second peak far from its own (ours)."""
+    plan = plan_of(studio, genus)
+    plan -= plan.mean()
+    spectrum = np.abs(np.fft.fft2(plan, s=(320, 320))) ** 2
+    own = np.fft.fftshift(np.fft.ifft2(spectrum).real)
+    weight = np.fft.fftshift(np.fft.ifft2(np.abs(np.fft.fft2(np.ones((160, 160)),
+                                                             s=(320, 320))) ** 2).real)
+    y, x = np.ogrid[-160:160, -160:160]
+    far = (np.hypot(y, x) > 50) & (weight > 0.25 * weight.max())
+    assert (own / weight.clip(1))[far].max() < 0.45 * own.max() / weight.max()
+
+
+def test_no_lanes_along_the_lattice(studio: Studio) -> None:
+    """Cells stand on a lattice: no line of it may be empty (seen as a lane to the horizon)."""
+    sky = free_sun(50, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 2,
+                                "cells": {"size_m": 1300}}])
+    field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
+    along = np.linspace(5e3, 150e3, 700)
+    for turn in (False, True):
+        shares = np.array([np.mean([density(field, 0, *((b, a) if turn else (a, b)), 200.0, 0.0,
+                                            0)[1] > 0 for a in along])
+                           for b in np.arange(-6500.0, 6500.0, 325.0)])
+        assert shares.min() > 0.3 * shares.mean()
+
+
+def test_qualities_agree(studio: Studio) -> None:
+    """Draft, proof and final of one size agree within 2 % in mean luminance (product.md)."""
+    sky = free_sun(35, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 3},
+                               {"genus": "cirrus", "id": "b", "cover_oktas": 3}])
+    means = {q: studio.render(sky, Wish(320, 180, q)).light[..., 1].mean()
+             for q in ("draft", "proof", "final")}
+    assert means["draft"] == pytest.approx(means["final"], rel=0.02)
+    assert means["proof"] == pytest.approx(means["final"], rel=0.01)
+
+
+def test_bridged_picture_is_as_good_as_every_ray(studio: Studio) -> None:
+    """Leaving out rays between neighbours that agree costs less than a hundredth of a stop
+    beyond one sample's own noise (after averaging 2 × 2 pixels), and saves rays."""
+    sky = free_sun(40, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 3}],
+                   camera={"pitch_deg": 18})
+    prepared, _ = studio.prepare(sky, Wish(320, 180), Cancel())
+    lens = picture_lens(sky.camera, 320 / 180)
+
+    def march(**parts: Any) -> tuple[Any, int]:
+        rays: list[int] = []
+        light = render_frame(prepared, lens, (320, 180), replace(QUALITIES["proof"], **parts),
+                             studio.workers, Cancel(), False, counted=rays)
+        return np.log2(light[..., 1].reshape(90, 2, 160, 2).mean((1, 3))), sum(rays)
+
+    still, _ = march(samples=12, spread=0.0)
+    every, all_rays = march(spread=0.0)
+    spared, rays = march()
+    assert rays < 0.85 * all_rays == 0.85 * 320 * 180
+    error, own = np.sqrt(np.mean((spared - still) ** 2)), np.sqrt(np.mean((every - still) ** 2))
+    assert own > 0 and error < own + 0.01
+
+
+def test_bridge_keeps_edges() -> None:
+    """A pixel between cloud and sky is marked, one in an even part becomes the mean."""
+    light = np.zeros((6, 8, 5), dtype=np.float32)
+    light[..., :3], light[..., ALPHA] = 100.0, 1.0
+    light[:, 4:, :3] = 300.0
+    there = every_other(6, 8, 0, 0, 0)
+    hidden = light.copy()
+    light[there == 0] = 0.0
+    uneven = np.empty_like(there)
+    bridge(light, there, 0.2, uneven)
+    assert uneven.sum() > 0 and set(np.nonzero(uneven)[1]) <= {3, 4}
+    filled = (uneven == 0)
+    assert light[filled] == pytest.approx(hidden[filled])
+    find_uneven(hidden, 0.2, uneven)
+    assert set(np.nonzero(uneven)[1]) == {3, 4}
+
+
+def test_dome_has_no_seam_at_its_back(studio: Studio) -> None:
+    """First and last column differ no more than neighbours do, and the poles are even."""
+    sky = free_sun(35, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 3}])
+    light = studio.render(sky, Wish(256, 128, "proof", "dome", sun_disc=False)).light[..., 1]
+    steps = np.abs(np.diff(np.log(light), axis=1)).mean(axis=0)
+    seam = np.abs(np.log(light[:, 0]) - np.log(light[:, -1])).mean()
+    assert seam < steps.mean() + 4 * steps.std()
+    assert np.ptp(light[0]) < 0.5 * light[0].mean() and np.ptp(light[-1]) < 0.1 * light[-1].mean()
+
+
+def test_horizon_is_reached_and_has_no_dark_line(studio: Studio) -> None:
+    """Rows just above the horizon under a full sheet are cloud and haze, none darker than the
+    rows around it by a fifth."""
+    sky = free_sun(40, layers=[{"genus": "stratus", "id": "a", "cover_oktas": 8.0}])
+    camera = Camera(pitch_deg=3.0, lens_mm=200.0)
+    prepared, _ = studio.prepare(sky, Wish(96, 54), Cancel())
+    frame = render_frame(prepared, picture_lens(camera), (96, 54), QUALITIES["proof"],
+                         studio.workers, Cancel(), False, ground=False)
+    rows = frame[..., 1].mean(axis=1)[frame[..., ALPHA].mean(axis=1) > 0.99]
+    assert len(rows) > 40
+    assert rows[1:-1] == pytest.approx(0.5 * (rows[2:] + rows[:-2]), rel=0.2)
+
+
+def test_far_clouds_are_no_brighter_than_near_ones(studio: Studio) -> None:
+    """Coarse light levels must not glow: cumulus 25 to 60 km away, haze aside, is within a third
+    of cumulus 3 to 8 km away, seen the same way (ours)."""
+    sky = free_sun(40, air={"haze": 0.02}, layers=[{"genus": "cumulus", "id": "a",
+                                                     "cover_oktas": 3.0}])
+    prepared, _ = studio.prepare(sky, Wish(64, 32), Cancel())
+    frame = render_frame(prepared, dome_lens(), (1024, 512), QUALITIES["draft"], studio.workers,
+                         Cancel(), False, ground=False)
+    luminance, distance = frame[..., 1], frame[..., 4]
+    near = luminance[(distance > 3e3) & (distance < 8e3)]
+    far = luminance[(distance > 25e3) & (distance < 60e3)]
+    assert near.size > 500 and far.size > 500
+    assert far.mean() == pytest.approx(near.mean(), rel=0.34)
+
+
+@pytest.mark.parametrize("sun", [-1.5, -4.0, 1.0])
+def test_clouds_at_dusk_are_not_black(studio: Studio, sun: float) -> None:
+    """At dusk clouds keep at least a twentieth of the clear sky beside them (ours)."""
+    sky = free_sun(sun, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 3.0}],
+                   camera={"pitch_deg": 20, "heading_deg": 90})
+    frame = studio.render(sky, Wish(160, 90, "proof")).light
+    cloud, clear = frame[..., 4] > 0, frame[..., 4] == 0
+    clear[60:] = False
+    assert cloud.sum() > 300 and clear.sum() > 300
+    assert np.percentile(frame[..., 1][cloud], 5) > 0.05 * np.median(frame[..., 1][clear])
