@@ -123,20 +123,20 @@ def test_light_under_a_homogeneous_sheet(studio: Studio) -> None:
 
 def test_overcast_gradation(studio: Studio) -> None:
     """Thick stratus: zenith brighter than low sky as (1 + 2 sin h)/3 (Moon–Spencer; CIE S 011)
-    within 25 % above 30°, 35 % above 15° (25 % is wanted there too: low sky comes out bright)."""
-    sky = free_sun(60, camera={"altitude_m": 2}, air={"ground_albedo": 0.1}, layers=[
-        {"genus": "stratus", "thickness_m": 700, "base_m": 300,
-         "body": {"density_per_km": 60, "fray": 0.1, "lobes": 0.1}}])
-    prepared = studio.preparer.scene(sky, FINE, Cancel())
-    frame = render_frame(prepared, dome_lens(), (96, 48), QUALITIES["proof"], studio.workers,
-                         Cancel(), sun_disc=False)
-    rows = frame[..., 1].mean(axis=1)
+    within 25 % above 15°; mean of four seeds, since a sheet's thickness varies."""
+    rows = np.zeros(48)
+    for seed in range(4):
+        sky = free_sun(60, camera={"altitude_m": 2}, air={"ground_albedo": 0.1}, seed=seed, layers=[
+            {"genus": "stratus", "thickness_m": 700, "base_m": 300,
+             "body": {"density_per_km": 60, "fray": 0.1, "lobes": 0.1}}])
+        prepared = studio.preparer.scene(sky, FINE, Cancel())
+        frame = render_frame(prepared, dome_lens(), (96, 48), QUALITIES["proof"], studio.workers,
+                             Cancel(), sun_disc=False)
+        rows += frame[..., 1].mean(axis=1)
     height = (0.5 - (np.arange(48) + 0.5) / 48) * math.pi
-    zenith = rows[:2].mean()
     law = (1 + 2 * np.sin(height)) / 3
-    for lowest, tolerance in ((30, 0.25), (17, 0.35)):
-        wanted = height > math.radians(lowest)
-        assert rows[wanted] / zenith == pytest.approx(law[wanted], rel=tolerance)
+    wanted = height > math.radians(15)
+    assert rows[wanted] / rows[:2].mean() == pytest.approx(law[wanted], rel=0.25)
 
 
 def test_dome_agrees_with_probe(studio: Studio) -> None:
