@@ -12,6 +12,8 @@ from typing import Any
 
 import numpy as np
 
+from dovrek.core import reference
+from dovrek.core.kernels import solver
 from dovrek.core.march import ALPHA
 from dovrek.core.phase import LOBES
 from dovrek.core.prepare import FINE, Prepared
@@ -57,24 +59,56 @@ def _flux(frame: Any, up: bool) -> float:
     return float(np.sum(frame[half].astype(np.float64) * weight[half, None]))
 
 
-def fluxes(studio: Studio, depth: float, sun_deg: float, reference: int = 0,
+def fluxes(studio: Studio, depth: float, sun_deg: float, paths: int = 0,
            size: tuple[int, int] = (192, 96)) -> tuple[float, float]:
-    """Reflectance and transmittance by the march, or by `reference` paths a pixel."""
+    """Reflectance and transmittance by the march, or by `paths` traced paths a pixel."""
     prepared = slab(studio, depth, sun_deg)
     mu = math.sin(math.radians(sun_deg))
     found = []
     for height, up in ((4000.0, False), (2.0, True)):
         seen = replace(prepared, scene=prepared.scene._replace(height=height))
-        if reference:
+        if paths:
             view = prepared.scene.clear
             frame, _ = trace_frame(seen.scene, tracing_of(seen, [view], sky=False), dome_lens(),
-                                   size, reference, studio.workers, Cancel())
+                                   size, paths, studio.workers, Cancel())
         else:
             every = replace(QUALITIES["final"], samples=2, spread=0.0)
             frame = render_frame(seen, dome_lens(), size, every, studio.workers, Cancel(), False)
         found.append(_flux(frame[..., 1], up) / mu)
         assert np.all(frame[..., ALPHA] >= 0)
     return found[0], found[1] + math.exp(-depth / mu)
+
+
+@solver
+def _photons(scene, count, seed, top, work):
+    """Shares of photons from the sun that leave an even slab upward and downward."""
+    at, ray = np.empty(3), np.empty(3)
+    state = np.empty(1, dtype=np.uint64)
+    state[0] = np.uint64(seed)
+    up, down = 0, 0
+    for _ in range(count):
+        for k in range(3):
+            ray[k] = -scene.sun[k]
+        at[0], at[1], at[2] = 0.0, 0.0, top + 1.0
+        while True:
+            t = reference._flight(scene, at, ray, 1e9, 0, state, work)
+            if t < 0.0:
+                break
+            for k in range(3):
+                at[k] += t * ray[k]
+            reference._turn(ray, state)
+        if ray[2] > 0.0:
+            up += 1
+        else:
+            down += 1
+    return up / count, down / count
+
+
+def photons(studio: Studio, depth: float, sun_deg: float, count: int) -> tuple[float, float]:
+    """Reflectance and transmittance by following photons from the sun (free flights and turns
+    of the path tracer alone)."""
+    scene = slab(studio, depth, sun_deg).scene
+    return _photons(scene, count, 11, BASE_M + THICK_M, np.zeros(512))
 
 
 def exact(depth: float, sun_deg: float) -> tuple[float, float]:

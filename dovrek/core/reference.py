@@ -38,7 +38,7 @@ from dovrek.core.stages import Cancel, Workers
 
 (W0, G0), (W1, G1), (W2, G2) = LOBES
 FAR_M = 1e9
-TRUSTED = 0.8  # of a clear distance that a jump takes
+TRUSTED = 0.6  # of a clear distance that a jump takes
 ROULETTE = 0.25  # shadow rays weaker than this are thinned at random
 ROWS = 2  # of a picture between two looks at `cancel`
 
