@@ -63,7 +63,7 @@ def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
         "sheet": sheet_of(sky, selected, facts), "things": THING_NAMES,
         "bands": section.bands(sky), "marks": [(section.y_of(k * 1e3), k) for k in
                                                section.MARKS_KM],
-        "etages": [(section.y_of(a), name) for a, name in section.ETAGES],
+        "etages": section.etage_marks(),
         "geometry": section, "scale": section.scale_table(), "ribbon": ribbon_of(sky),
         "back": back, "forward": forward, "genera": list(GENUS_DEFAULTS),
         "advisories": advisories(sky, sun), "page": "composer",

@@ -32,6 +32,13 @@ def altitude_of(y: float) -> float:
     return BEND_M * math.expm1(share * math.log1p(TOP_M / BEND_M))
 
 
+def etage_marks() -> list[tuple[float, float, str]]:
+    """Top, middle (places on the section) and name of each étage."""
+    tops = [y_of(a) for a, _ in ETAGES]
+    return [(top, 0.5 * (top + below), name)
+            for top, below, (_, name) in zip(tops, [GROUND_Y, *tops], ETAGES, strict=False)]
+
+
 @dataclass(frozen=True)
 class Band:
     """One layer as drawn."""
