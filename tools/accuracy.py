@@ -48,7 +48,7 @@ class Case:
 
     name: str
     sky: Sky
-    held_out: bool = False  # never looked at while the method was worked on
+    held_out: bool = False  # no constant was fitted to it, though its figures were in view
 
 
 def _sky(layers: list[dict[str, Any]], sun: float, bearing: float, pitch: float,
