@@ -285,7 +285,7 @@ class Preparer:
 
             def build() -> Any:
                 depth = np.zeros(sigmas[i].shape, dtype=np.float32)
-                sheet = heaped(i) is False and vector[2] > light_grid.SHEET_LOWEST
+                sheet = not heaped(i) and vector[2] > light_grid.SHEET_LOWEST
                 sweep = light_grid.sweep_sheet if sheet else light_grid.sweep_depth
                 sweep(sigmas[i], grid, *vector, cancel.flag, depth)
                 return depth
