@@ -113,8 +113,9 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
 @main.command()
 @click.argument("sky")
 @click.option("-o", "--output", required=True, type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--view", type=click.Choice(["picture", "dome"]), default="picture")
-@click.option("--size", default=None, help="WxH pixels; default 960x540, domes 2048x1024.")
+@click.option("--view", type=click.Choice(["picture", "dome", "plan"]), default="picture")
+@click.option("--size", default=None,
+              help="WxH pixels; default 960x540, domes 2048x1024, plans 1024x1024.")
 @click.option("--quality", type=click.Choice(["draft", "proof", "final"]), default="proof")
 @click.option("--at", "moment", default=None, help="ISO date and time instead of the sky's.")
 @click.option("--seed", type=int, default=None, help="Deal all layers by another seed.")
@@ -125,6 +126,10 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
               help="off: the ground is transparent.")
 @click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
 @click.option("--centre", default=0.0, help="A dome's centre azimuth, degrees.")
+@click.option("--extent", default=None, type=float,
+              help="How far a plan reaches across, kilometres (default 40).")
+@click.option("--passes", is_flag=True,
+              help="OpenEXR: clouds, sky, ground, air, depth, mattes beside the beauty.")
 @click.option("--reference", is_flag=True, help="The slow unbiased path tracer instead.")
 @click.option("--spp", type=click.IntRange(1, 65536), default=64,
               help="Paths a pixel of the reference.")
@@ -132,7 +137,8 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def render(sky: str, output: Path, view: str, size: str | None, quality: str, moment: str | None,
            seed: int | None, bits: str | None, scale: str, ground: str, no_sun_disc: bool,
-           centre: float, reference: bool, spp: int, threads: int, as_json: bool) -> None:
+           centre: float, extent: float | None, passes: bool, reference: bool, spp: int,
+           threads: int, as_json: bool) -> None:
     """Render SKY to a file; the format goes by its extension."""
     document = read_sky(sky)
     changes: dict[str, Any] = {}
@@ -146,7 +152,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         document = with_values(document, changes)
     except SkyError as error:
         raise BadInput(str(error)) from None
-    from dovrek.core.studio import Studio, Wish
+    from dovrek.core.studio import EXTENT_KM, EXTENT_LIMITS_KM, Studio, Wish
     from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
 
     try:
@@ -155,13 +161,23 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         raise BadInput(str(error)) from None
     if not output.parent.is_dir():
         raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
+    if passes and (output.suffix.lower() != ".exr" or reference):
+        raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
+                       "and leave --reference out")
+    low, high = EXTENT_LIMITS_KM
+    if extent is not None and not (view == "plan" and low <= extent <= high):
+        raise BadInput(f"--extent: {extent:g} is not the width of a plan; give {low:g} to "
+                       f"{high:g} km with --view plan")
     if size:
         width, height = parse_size(size)
     elif view == "dome":
         width, height = 2048, 1024
+    elif view == "plan":
+        width, height = 1024, 1024
     else:
         width, height = 960, max(16, round(960 / document.camera.aspect))
-    wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre)
+    wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre,
+                extent or EXTENT_KM, passes)
     studio = Studio(threads)
     with _progress(as_json, output.name) as progress:
         if reference:
@@ -171,7 +187,8 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
     developing = Developing(rendered.metered.ev, rendered.metered.kelvins, document.film.contrast,
                             depth, scale, ground == "off")  # type: ignore[arg-type]
     try:
-        notes = write_picture(output, rendered.light, developing)
+        notes = write_picture(output, rendered.light, developing, rendered.passes,
+                              [b.layer.id for b in rendered.prepared.bodies])
     except FormatError as error:
         raise BadInput(str(error)) from None
     except OSError as error:

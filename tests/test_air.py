@@ -147,8 +147,7 @@ def test_shape_of_a_clear_sky(studio: Studio, elevation: float) -> None:
         out = np.empty(3)
         azimuth = math.pi if angle >= 0 else 0.0
         cosine = math.cos(away)
-        sky_radiance(view, 0.5 * math.pi - abs(angle), azimuth, cosine, np.empty(4),
-                     np.empty(4), out)
+        sky_radiance(view, 0.5 * math.pi - abs(angle), azimuth, cosine, np.empty(14), out)
         ours.append(out[1])
         gradation = 1 - 1.0 * math.exp(-0.32 / max(math.cos(angle), 1e-3))
         indicatrix = 1 + 10 * (math.exp(-3 * away) - math.exp(-3 * math.pi / 2)) + (

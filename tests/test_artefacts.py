@@ -9,9 +9,10 @@ import numpy as np
 import pytest
 
 from dovrek.core.density import density
-from dovrek.core.march import ALPHA
+from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.prepare import FINE
-from dovrek.core.render import QUALITIES, dome_lens, picture_lens, render_frame
+from dovrek.core.render import QUALITIES, render_frame
+from dovrek.core.scene import ALPHA
 from dovrek.core.sparing import bridge, every_other, find_uneven
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish

@@ -9,12 +9,21 @@ import numpy as np
 import pytest
 
 from dovrek.core.density import THICK, density
+from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.march import ray_depth
 from dovrek.core.noise import noise_volumes
-from dovrek.core.phase import ASYMMETRY, beam_tables, phase_function, slab_transmittance
+from dovrek.core.phase import (
+    DROPLETS,
+    ICE,
+    PHASES,
+    Phase,
+    beam_tables,
+    phase_function,
+    slab_transmittance,
+)
 from dovrek.core.prepare import FINE, SKETCH, reach_m
 from dovrek.core.probe import dome_diffuse, measured_layer, probe
-from dovrek.core.render import QUALITIES, dome_lens, picture_lens, render_frame
+from dovrek.core.render import QUALITIES, render_frame
 from dovrek.core.spans import ground_distance
 from dovrek.core.stages import Cancel, Cancelled
 from dovrek.core.studio import Studio, Wish
@@ -85,28 +94,38 @@ def test_optical_depth_does_not_depend_on_steps(studio: Studio, genus: str) -> N
     assert means[2] == pytest.approx(means[0], rel=0.005)
 
 
-def test_phase_function() -> None:
-    """Integrates to 1 within 0.1 %, mean cosine as its lobes say (van de Hulst 1957)."""
+@pytest.mark.parametrize("phase", [DROPLETS, ICE])
+def test_phase_functions(phase: Phase) -> None:
+    """Integrate to 1 within 0.1 %, mean cosine as their lobes say (van de Hulst 1957)."""
     cosine, weight = np.polynomial.legendre.leggauss(600)
-    phase = phase_function(cosine)
-    assert 2 * math.pi * np.sum(weight * phase) == pytest.approx(1.0, abs=1e-3)
-    assert 2 * math.pi * np.sum(weight * phase * cosine) == pytest.approx(ASYMMETRY, abs=1e-3)
+    value = phase_function(cosine, phase)
+    assert 2 * math.pi * np.sum(weight * value) == pytest.approx(1.0, abs=1e-3)
+    assert 2 * math.pi * np.sum(weight * value * cosine) == pytest.approx(phase.asymmetry, abs=1e-3)
+    assert sum(w for w, _ in phase.forward) == pytest.approx(phase.peak)
 
 
-def test_beam_tables_start_as_the_phase_function() -> None:
+def test_ice_turns_light_wider_than_droplets() -> None:
+    """Rough crystals: .75 to .78 at 550 nm (Yang et al. 2013, Baum et al. 2014, from memory)."""
+    assert 0.75 <= ICE.asymmetry <= 0.78 < DROPLETS.asymmetry
+
+
+@pytest.mark.parametrize("index", [0, 1])
+def test_beam_tables_start_as_the_phase_function(index: int) -> None:
     """At no depth the two parts sum to single scattering (Goudsmit & Saunderson 1940)."""
     beam = beam_tables()
-    theta = math.pi * (np.arange(beam.once.shape[0]) / (beam.once.shape[0] - 1)) ** 2
-    total = beam.once[:, 0] + beam.narrow[:, 0]
+    angles = beam.once.shape[1]
+    theta = math.pi * (np.arange(angles) / (angles - 1)) ** 2
+    total = beam.once[index, :, 0] + beam.narrow[index, :, 0]
     wide = theta > 0.3
-    assert total[wide] == pytest.approx(phase_function(np.cos(theta[wide])), rel=0.02, abs=2e-4)
+    assert total[wide] == pytest.approx(phase_function(np.cos(theta[wide]), PHASES[index]),
+                                        rel=0.02, abs=2e-4)
 
 
 def test_slab_closed_form_limits() -> None:
     """Nothing in the way passes all; Bohren 1987's 2/(2+(1−g)τ) for thick slabs at µ = 2/3."""
     assert slab_transmittance(0.0, 0.7) == pytest.approx(1.0)
     assert slab_transmittance(30.0, 2 / 3) == pytest.approx(
-        4 / (4 + 3 * (1 - ASYMMETRY) * 30.0), rel=0.02)
+        4 / (4 + 3 * (1 - DROPLETS.asymmetry) * 30.0), rel=0.02)
 
 
 def test_light_under_a_homogeneous_sheet(studio: Studio) -> None:

@@ -10,10 +10,11 @@ import pytest
 
 from dovrek.core import reference
 from dovrek.core.density import THICK, density
-from dovrek.core.march import ALPHA
-from dovrek.core.phase import ASYMMETRY
+from dovrek.core.lens import dome_lens
+from dovrek.core.phase import DROPLETS
 from dovrek.core.reference import trace_frame, tracing_of
-from dovrek.core.render import QUALITIES, dome_lens, render_frame
+from dovrek.core.render import QUALITIES, render_frame
+from dovrek.core.scene import ALPHA
 from dovrek.core.stages import Cancel, Cancelled
 from dovrek.core.studio import Studio, Wish
 from tests.conftest import free_sun
@@ -68,7 +69,7 @@ def test_slab_gradation(studio: Studio, depth: float) -> None:
     below = replace(prepared, scene=prepared.scene._replace(height=2.0))
     every = replace(QUALITIES["final"], samples=2, spread=0.0)
     fast = render_frame(below, dome_lens(), (96, 48), every, studio.workers, Cancel(), False)
-    true, _ = trace_frame(below.scene, tracing_of(below, [prepared.scene.clear], sky=False),
+    true, _ = trace_frame(below.scene, tracing_of(below, 2 * [prepared.scene.clear], sky=False),
                           dome_lens(), (96, 48), 100, studio.workers, Cancel())
     pairs = [(f[..., 1][2:22].reshape(5, -1).mean(axis=1)) for f in (fast, true)]
     assert pairs[0] == pytest.approx(pairs[1], rel=0.2)
@@ -126,13 +127,14 @@ def test_distances_are_never_too_long(studio: Studio, genus: str) -> None:
 def test_directions_follow_the_phase_function() -> None:
     """Drawn turns have the phase function's mean cosine (Henyey & Greenstein 1941)."""
     state, ray = np.array([7], dtype=np.uint64), np.empty(3)
+    lobes = np.array(DROPLETS.flat())
     total, count = 0.0, 40_000
     for _ in range(count):
         ray[:] = (0.6, 0.0, 0.8)
-        reference._turn(ray, state)
+        reference._turn(lobes, ray, state)
         total += 0.6 * ray[0] + 0.8 * ray[2]
         assert abs(float(np.dot(ray, ray)) - 1.0) < 1e-9
-    assert total / count == pytest.approx(ASYMMETRY, abs=0.006)
+    assert total / count == pytest.approx(DROPLETS.asymmetry, abs=0.006)
 
 
 def test_reference_stops_when_told(studio: Studio) -> None:

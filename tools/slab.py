@@ -14,11 +14,12 @@ import numpy as np
 
 from dovrek.core import reference
 from dovrek.core.kernels import solver
-from dovrek.core.march import ALPHA
-from dovrek.core.phase import LOBES
+from dovrek.core.lens import dome_lens
+from dovrek.core.phase import DROPLETS
 from dovrek.core.prepare import FINE, Prepared
 from dovrek.core.reference import trace_frame, tracing_of
-from dovrek.core.render import QUALITIES, dome_lens, render_frame
+from dovrek.core.render import QUALITIES, render_frame
+from dovrek.core.scene import ALPHA
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio
 from dovrek.sky.reading import sky_from_data
@@ -45,6 +46,7 @@ def slab(studio: Studio, depth: float, sun_deg: float) -> Prepared:
     bare = scene._replace(
         clear=clear, sunlight=np.ones_like(scene.sunlight), radius=FLAT_M,
         ambient=np.zeros_like(scene.ambient), ground=np.zeros_like(scene.ground),
+        albedo=np.zeros(3),
         sun=np.array([0.0, -math.cos(sun), math.sin(sun)]))
     return replace(prepared, scene=bare)
 
@@ -69,8 +71,9 @@ def fluxes(studio: Studio, depth: float, sun_deg: float, paths: int = 0,
         seen = replace(prepared, scene=prepared.scene._replace(height=height))
         if paths:
             view = prepared.scene.clear
-            frame, _ = trace_frame(seen.scene, tracing_of(seen, [view], sky=False), dome_lens(),
-                                   size, paths, studio.workers, Cancel())
+            tracing = tracing_of(seen, [view, view], sky=False)
+            frame, _ = trace_frame(seen.scene, tracing, dome_lens(), size, paths, studio.workers,
+                                   Cancel())
         else:
             every = replace(QUALITIES["final"], samples=2, spread=0.0)
             frame = render_frame(seen, dome_lens(), size, every, studio.workers, Cancel(), False)
@@ -96,7 +99,7 @@ def _photons(scene, count, seed, top, work):
                 break
             for k in range(3):
                 at[k] += t * ray[k]
-            reference._turn(ray, state)
+            reference._turn(scene.lobes[0], ray, state)
         if ray[2] > 0.0:
             up += 1
         else:
@@ -115,7 +118,7 @@ def exact(depth: float, sun_deg: float) -> tuple[float, float]:
     """Reflectance and transmittance by discrete ordinates. Source: Stamnes et al. 1988."""
     from PythonicDISORT.pydisort import pydisort
 
-    moments = np.sum([w * g ** np.arange(400) for w, g in LOBES], axis=0)
+    moments = np.sum([w * g ** np.arange(400) for w, g in DROPLETS.lobes], axis=0)
     mu = math.sin(math.radians(sun_deg))
     _, up, down, *_ = pydisort(np.array([depth]), np.array([1.0 - 1e-9]), STREAMS,
                                moments[None, :], mu, 1.0, 0.0, only_flux=True,

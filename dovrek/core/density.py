@@ -25,8 +25,8 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
  SHAPE_AT, SHAPE_N, SHAPE_NZ, SHAPE_HALF, SHAPE_VOXEL, SHAPE_REACH, SHAPE_FLOOR, SHAPE_SQUASH,
  CELL_AT, START_AT, MEMBER_AT, CLEAR_AT, SQUARES, PERIOD,
  GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED,
- CLEAR_CENTRE) = range(45)
-PARAMETERS = 45
+ CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED) = range(48)
+PARAMETERS = 48
 # Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
 CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
 TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whole number

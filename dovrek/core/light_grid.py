@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from dovrek.core.density import CELLED, CUMULUS, KIND, SLAB, STRATUS, density
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
-from dovrek.core.phase import DRIFT, K_SCALED, K_TRANSPORT
+from dovrek.core.phase import DROPLETS, K_SCALED, Phase
 from dovrek.core.stages import Cancelled
 
 Array32 = NDArray[np.float32]
@@ -302,9 +302,10 @@ def carry_depth_up(sigma, depth, floor):
 
 
 @kernel
-def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
+def shade_from_above(upper_depth, weight, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
                      radius, i0, i1, depth):
-    """Add an upper layer's optical depth to cells of a lower layer along curved sun paths."""
+    """Add `weight` times an upper layer's optical depth to cells of a lower layer along curved
+    sun paths. The weight turns ice's depth into as many droplets' as scatter as widely."""
     dx = own_shape.dx * COARSER**level
     n = own_shape.n
     target = upper_base + 0.5 * upper.dz
@@ -320,7 +321,8 @@ def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level,
                     at = h - upper_base
                     if at < upper.nz * upper.dz + upper.z0:
                         lv = _level_of(upper.n, upper.dx, upper.levels, x, y, 2)
-                        depth[level, i, j, k] += _depth_at(upper_depth, upper, lv, x, y, at)
+                        depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, x, y,
+                                                                    at)
                     continue
                 bend = slope * slope + 2.0 * rise / radius
                 t = radius * (math.sqrt(bend) - slope) if slope < 0.2 else rise / slope
@@ -329,18 +331,17 @@ def shade_from_above(upper_depth, upper, upper_base, own_shape, own_base, level,
                 if abs(px) > reach or abs(py) > reach:
                     continue
                 lv = _level_of(upper.n, upper.dx, upper.levels, px, py, 2)
-                depth[level, i, j, k] += _depth_at(upper_depth, upper, lv, px, py,
-                                                   target - upper_base)
+                depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, px, py,
+                                                            target - upper_base)
 
 
 @kernel
-def _couple(sigma, dx, dz, floor, cx, cy, cz, free):
+def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
     """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
 
     `free` holds six losses a cell: −x, +x, −y, +y, −z, +z.
     """
     n, nz = sigma.shape[0], sigma.shape[2]
-    k_t = K_TRANSPORT
     for i in range(n):
         for j in range(n):
             for k in range(nz):
@@ -454,9 +455,13 @@ def _sinh_over(x):
 
 
 @kernel
-def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
-    """First-scattered light and the divergence of the beam's forward drift."""
+def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
+    """First-scattered light and the divergence of the beam's forward drift.
+
+    `turning` is (K_s, K_t, D) of the phase function.
+    """
     n, nz = sigma.shape[0], sigma.shape[2]
+    k_s, k_t, drift = turning
     per4pi = 1.0 / (4.0 * math.pi)
     for i in range(n):
         for j in range(n):
@@ -474,8 +479,8 @@ def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam,
                 after, before = depth[i, j, min(k + 1, nz - 1)], depth[i, j, max(k - 1, 0)]
                 vz = max(abs(after - d), abs(d - before))
                 most = 0.5 * (vx + vy + vz)
-                fit = K_SCALED * 0.5 * (min(d / most, 1.0) if most > 0.0 else 1.0)
-                beam[i, j, k] = per4pi * math.exp(-K_SCALED * d) * (
+                fit = k_s * 0.5 * (min(d / most, 1.0) if most > 0.0 else 1.0)
+                beam[i, j, k] = per4pi * math.exp(-k_s * d) * (
                     _sinh_over(fit * vx) * _sinh_over(fit * vy) * _sinh_over(fit * vz))
     for i in range(n):
         for j in range(n):
@@ -485,42 +490,38 @@ def _sun_source(sigma, depth, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam,
                     source[i, j, k] = 0.0
                     continue
                 e = beam[i, j, k]
-                s = K_SCALED * own * e
+                s = k_s * own * e
                 # Drift flux is −D E' s: outflow through a face with normal n is −D E' (s·n).
-                rx = 1.5 * dx * K_TRANSPORT * own
-                rz = 1.5 * dz * K_TRANSPORT * own
+                rx = 1.5 * dx * k_t * own
+                rz = 1.5 * dz * k_t * own
                 fx, fz = rx / (rx + 2.0), rz / (rz + 2.0)
                 ep = 0.5 * (e + beam[i + 1, j, k]) if cx[i, j, k] > 0.0 else e * fx
                 em = 0.5 * (e + beam[i - 1, j, k]) if i > 0 and cx[i - 1, j, k] > 0.0 else e * fx
-                s += DRIFT * sx * (ep - em) / dx
+                s += drift * sx * (ep - em) / dx
                 ep = 0.5 * (e + beam[i, j + 1, k]) if cy[i, j, k] > 0.0 else e * fx
                 em = 0.5 * (e + beam[i, j - 1, k]) if j > 0 and cy[i, j - 1, k] > 0.0 else e * fx
-                s += DRIFT * sy * (ep - em) / dx
+                s += drift * sy * (ep - em) / dx
                 ep = 0.5 * (e + beam[i, j, k + 1]) if cz[i, j, k] > 0.0 else e * fz
                 em = 0.5 * (e + beam[i, j, k - 1]) if k > 0 and cz[i, j, k - 1] > 0.0 else e * fz
-                s += DRIFT * sz * (ep - em) / dz
+                s += drift * sz * (ep - em) / dz
                 source[i, j, k] = s
 
 
 @kernel
-def _sky_source(sigma, floor, dz, free, source):
+def _sky_source(sigma, floor, free, source):
     """Light of a unit sky through free faces: 1 from above, ½ from the sides, 0 from below."""
     n, nz = sigma.shape[0], sigma.shape[2]
     for i in range(n):
         for j in range(n):
-            up = 0.0
-            for k in range(nz - 1, -1, -1):
-                own = sigma[i, j, k]
+            for k in range(nz):
                 source[i, j, k] = 0.0
-                if own > floor:
+                if sigma[i, j, k] > floor:
                     fr = free[i, j, k]
-                    outside = fr[5] + 0.5 * (fr[0] + fr[1] + fr[2] + fr[3])
-                    source[i, j, k] = outside / (1.0 + 0.1 * up)
-                up += own * dz
+                    source[i, j, k] = fr[5] + 0.5 * (fr[0] + fr[1] + fr[2] + fr[3])
 
 
 @kernel
-def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
+def _flux(sigma, drift, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
     """Flux of scattered sunlight at cell centres: the mean of what crosses opposite faces."""
     n, nz = sigma.shape[0], sigma.shape[2]
     for i in range(n):
@@ -535,17 +536,17 @@ def _flux(sigma, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flu
                     cx[i, j, k] * (jc - j_field[i + 1, j, k]))
                 into = -fr[0] * jc if i == 0 or cx[i - 1, j, k] == 0.0 else (
                     cx[i - 1, j, k] * (j_field[i - 1, j, k] - jc))
-                fx = 0.5 * (out + into) * dx - DRIFT * beam[i, j, k] * sx
+                fx = 0.5 * (out + into) * dx - drift * beam[i, j, k] * sx
                 out = fr[3] * jc if cy[i, j, k] == 0.0 else (
                     cy[i, j, k] * (jc - j_field[i, j + 1, k]))
                 into = -fr[2] * jc if j == 0 or cy[i, j - 1, k] == 0.0 else (
                     cy[i, j - 1, k] * (j_field[i, j - 1, k] - jc))
-                fy = 0.5 * (out + into) * dx - DRIFT * beam[i, j, k] * sy
+                fy = 0.5 * (out + into) * dx - drift * beam[i, j, k] * sy
                 out = fr[5] * jc if cz[i, j, k] == 0.0 else (
                     cz[i, j, k] * (jc - j_field[i, j, k + 1]))
                 into = -fr[4] * jc if k == 0 or cz[i, j, k - 1] == 0.0 else (
                     cz[i, j, k - 1] * (j_field[i, j, k - 1] - jc))
-                fz = 0.5 * (out + into) * dz - DRIFT * beam[i, j, k] * sz
+                fz = 0.5 * (out + into) * dz - drift * beam[i, j, k] * sz
                 size = math.sqrt(fx * fx + fy * fy + fz * fz)
                 if size > jc > 0.0:
                     shrink = jc / size
@@ -568,7 +569,7 @@ def _start_from(coarse, fine, ratio):
 
 
 @solver
-def _extend(values, known, sigma, dx, dz, falls):
+def _extend(values, known, sigma, k_t, dx, dz, falls):
     """Carry values two cells into clear air, so that interpolation at edges stays right.
 
     With `falls` the first channel goes on falling beyond the face as the Marshak condition has
@@ -593,7 +594,7 @@ def _extend(values, known, sigma, dx, dz, falls):
                                     values[i, j, k, q] = 0.0
                             keep = 1.0
                             if falls and turn == 0:
-                                r = 1.5 * (dx if m < 4 else dz) * K_TRANSPORT * sigma[a, b, c]
+                                r = 1.5 * (dx if m < 4 else dz) * k_t * sigma[a, b, c]
                                 keep = max(4.0 / (r + 2.0) - 1.0, GHOST_LEAST)
                             values[i, j, k, 0] += keep * values[a, b, c, 0]
                             for q in range(1, channels):
@@ -607,16 +608,16 @@ def _extend(values, known, sigma, dx, dz, falls):
 
 
 def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
-              cancel: NDArray[np.uint8]) -> Array32:
+              cancel: NDArray[np.uint8], phase: Phase = DROPLETS) -> Array32:
     """Share of unit sky light in every cell, (levels, n, n, nz); depends on density alone."""
     out = np.zeros(sigma.shape, dtype=np.float32)
     floor = clear_below(sigma)
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
-        work = _Couplings(sigma[level], dx, shape.dz, floor)
+        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor)
         _check(cancel)
         source = np.empty(sigma[level].shape, dtype=np.float32)
-        _sky_source(sigma[level], floor, shape.dz, work.free, source)
+        _sky_source(sigma[level], floor, work.free, source)
         first = level == shape.levels - 1
         if not first:
             _start_from(out[level + 1], out[level], COARSER)
@@ -625,7 +626,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
         work.relax(source, out[level], sweeps[0] if first else sweeps[1], cancel)
         _check(cancel)
         values = out[level][..., None].copy()
-        _extend(values, sigma[level] > floor, sigma[level], dx, shape.dz, False)
+        _extend(values, sigma[level] > floor, sigma[level], phase.k_transport, dx, shape.dz, False)
         out[level] = values[..., 0]
     return out
 
@@ -642,7 +643,8 @@ def sheet_shares(sine: float) -> tuple[float, float]:
 
 
 def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float, float, float],
-              sweeps: tuple[int, int], sheet: bool, cancel: NDArray[np.uint8]) -> Array32:
+              sweeps: tuple[int, int], sheet: bool, cancel: NDArray[np.uint8],
+              phase: Phase = DROPLETS) -> Array32:
     """Mean radiance and flux of scattered sunlight, (levels, n, n, nz, 4), unit irradiance.
 
     `sheet`: the layer is level rather than heaped.
@@ -651,14 +653,15 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
     floor = clear_below(sigma)
     before = np.zeros(sigma.shape[1:], dtype=np.float32)
     sx, sy, sz = sun
+    turning = (phase.k_scaled, phase.k_transport, phase.drift)
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
-        work = _Couplings(sigma[level], dx, shape.dz, floor)
+        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor)
         _check(cancel)
         beam = np.empty(sigma[level].shape, dtype=np.float32)
         source = np.empty_like(beam)
-        _sun_source(sigma[level], depth[level], floor, dx, shape.dz, sx, sy, sz, *work.faces,
-                    work.free, beam, source)
+        _sun_source(sigma[level], depth[level], turning, floor, dx, shape.dz, sx, sy, sz,
+                    *work.faces, work.free, beam, source)
         _check(cancel)
         field = np.zeros_like(beam)
         first = level == shape.levels - 1
@@ -670,15 +673,16 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         _check(cancel)
         np.maximum(field, 0.0, out=field)
         flux = np.zeros((*field.shape, 3), dtype=np.float32)
-        _flux(sigma[level], floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free, beam, field,
-              flux)
+        _flux(sigma[level], phase.drift, floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free,
+              beam, field, flux)
         _check(cancel)
         before = field.copy()
         out[level, ..., 0] = field
         out[level, ..., 1:] = flux
         if sheet:
             out[level] *= sheet_shares(sz)[0]
-        _extend(out[level], sigma[level] > floor, sigma[level], dx, shape.dz, True)
+        _extend(out[level], sigma[level] > floor, sigma[level], phase.k_transport, dx, shape.dz,
+                True)
     return out
 
 
@@ -695,11 +699,11 @@ def clear_below(sigma: Array32) -> float:
 class _Couplings:
     """Face couplings of one level, shared by the sun's and the sky's solve."""
 
-    def __init__(self, sigma: Array32, dx: float, dz: float, floor: float) -> None:
+    def __init__(self, sigma: Array32, k_t: float, dx: float, dz: float, floor: float) -> None:
         self.sigma, self.floor = sigma, floor
         self.faces = tuple(np.empty(sigma.shape, dtype=np.float32) for _ in range(3))
         self.free = np.empty((*sigma.shape, 6), dtype=np.float32)
-        _couple(sigma, dx, dz, floor, *self.faces, self.free)
+        _couple(sigma, k_t, dx, dz, floor, *self.faces, self.free)
 
     def relax(self, source: Array32, field: Array32, sweeps: int,
               cancel: NDArray[np.uint8]) -> None:

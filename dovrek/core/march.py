@@ -6,38 +6,33 @@ A frozen scene of arrays goes in, XYZ radiance per pixel comes out (absolute, cd
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
+from dovrek.core.cloud_light import grid_depth, grid_light, ground_light, sunlight_at
 from dovrek.core.density import (
     BASE,
     CIRRUS,
     CUMULUS,
-    GRID_AT,
-    GRID_DX,
-    GRID_DZ,
-    GRID_LEVELS,
-    GRID_N,
-    GRID_NZ,
-    GRID_Z0,
+    G_SCALED,
+    K_SCALED,
     KIND,
+    PHASE,
     STEP,
     Z_HIGH,
     Z_LOW,
-    Field,
     density,
 )
 from dovrek.core.kernels import kernel, solver
-from dovrek.core.light_grid import CHANNELS, COARSER
+from dovrek.core.lens import PLAN, pixel_size, ray_of
 from dovrek.core.noise import hash_unit
-from dovrek.core.phase import G_SCALED, K_SCALED, Beam, beam_at, beam_row
-from dovrek.core.sky_view import SkyView, air_between, sky_radiance
+from dovrek.core.passes import AIR, BACK, CLOUD, COVERED, FIRST, GROUND, HITS, MATTE, PASSES, SHADOW
+from dovrek.core.phase import beam_at, beam_row
+from dovrek.core.scene import ALPHA, DISTANCE, OUT
+from dovrek.core.shadow_rays import SHARES, find_shadows, lit_share, taken
+from dovrek.core.sky_view import air_parts, haze_phase, sky_parts
 from dovrek.core.spans import ground_distance, layer_spans
 
-LIGHT_HEIGHTS, LIGHT_SUNS = 41, 49
-LIGHT_TOP_M, LIGHT_SPAN_RAD = 20_000.0, math.radians(5.0)
 OPAQUE = 0.04
 # Taps toward the sun: distance of each and the length it stands for, metres at 1500 m cells.
 TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
@@ -60,135 +55,8 @@ SECOND_HEAP, FALL_HEAP = 0.58 / (4.0 * math.pi), 0.60
 SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
-# Channels of a rendered sample.
-RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
-OUT = 5
-
-
-class Scene(NamedTuple):
-    """All that rays meet; immutable while they march."""
-
-    field: Field
-    beam: Beam
-    clear: SkyView
-    light: NDArray[np.float32]  # flat light grids of all layers
-    sunlight: NDArray[np.float64]  # (41, 49, 3) XYZ irradiance by height and sun elevation offset
-    ambient: NDArray[np.float64]  # (L, 2, 3) XYZ radiance from above and below
-    once_share: NDArray[np.float64]  # (L,) of light turned widely once: what is there
-    ground: NDArray[np.float64]  # (2, 3) ground radiance from the sun's and from the sky's light
-    sun: NDArray[np.float64]  # (3,) unit vector (true place)
-    sun_disc: NDArray[np.float64]  # elevation, azimuth (apparent), radius, flattening
-    sun_radiance: NDArray[np.float64]  # (3,) mean XYZ radiance of the disc behind the air
-    radius: float  # planet at the ground, m
-    height: float  # camera above the ground, m
-
-
-class Lens(NamedTuple):
-    """From pixels to directions."""
-
-    projection: int  # 0 rectilinear, 1 equirectangular
-    forward: NDArray[np.float64]
-    right: NDArray[np.float64]
-    up: NDArray[np.float64]
-    half_width: float  # tangent of half the angle of view
-    half_height: float
-    centre: float  # azimuth of a dome's middle column, radians
-
-
-class Marching(NamedTuple):
-    """How finely to march."""
-
-    step: float  # factor on all steps
-    detail: int
-    sun_disc: bool
-    ground: bool
-
-
-@kernel
-def _grid_place(p, x, y, z, dither, place):
-    """Where a point lies in a layer's grid: three fractions into `place`, returns the index of
-    its lower corner's first channel. Levels change dithered, so that no ring shows."""
-    n, nz, levels = int(p[GRID_N]), int(p[GRID_NZ]), int(p[GRID_LEVELS])
-    dx = p[GRID_DX]
-    reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
-    half = (0.5 * n - 2.0) * dx
-    level = 0
-    while level < levels - 1 and reach > half:
-        half *= COARSER
-        dx *= COARSER
-        level += 1
-    a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    c = min(max((z - p[GRID_Z0]) / p[GRID_DZ] - 0.5, 0.0), nz - 1.001)
-    i, j, k = int(a), int(b), int(c)
-    place[0], place[1], place[2] = a - i, b - j, c - k
-    return int(p[GRID_AT]) + (((level * n + i) * n + j) * nz + k) * CHANNELS
-
-
-@kernel
-def _grid_depth(light, p, x, y, z, dither, place):
-    """Optical depth toward the sun at a point by trilinear look-up."""
-    at = _grid_place(p, x, y, z, dither, place)
-    dj = int(p[GRID_NZ]) * CHANNELS
-    di = int(p[GRID_N]) * dj
-    fa, fb, fc = place[0], place[1], place[2]
-    low = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
-           + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
-    at += CHANNELS
-    high = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
-            + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
-    return max(low * (1 - fc) + high * fc, 0.0)
-
-
-@kernel
-def _grid_lookup(light, p, x, y, z, dither, out):
-    """Six light channels at a point by trilinear look-up into `out` (9,)."""
-    at = _grid_place(p, x, y, z, dither, out[CHANNELS:])
-    dj = int(p[GRID_NZ]) * CHANNELS
-    di = int(p[GRID_N]) * dj
-    fa, fb, fc = out[CHANNELS], out[CHANNELS + 1], out[CHANNELS + 2]
-    w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
-    w10, w11 = fa * (1 - fb), fa * fb
-    for q in range(CHANNELS):
-        low = (w00 * light[at + q] + w01 * light[at + dj + q]
-               + w10 * light[at + di + q] + w11 * light[at + di + dj + q])
-        m = at + CHANNELS
-        high = (w00 * light[m + q] + w01 * light[m + dj + q]
-                + w10 * light[m + di + q] + w11 * light[m + di + dj + q])
-        out[q] = low * (1 - fc) + high * fc
-
-
-@kernel
-def sunlight_at(scene, x, y, h, out):
-    """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
-    u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
-    offset = (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
-    v = (min(max(offset / LIGHT_SPAN_RAD, -1.0), 1.0) + 1.0) * 0.5 * (LIGHT_SUNS - 1)
-    i, j = min(int(u), LIGHT_HEIGHTS - 2), min(int(v), LIGHT_SUNS - 2)
-    fi, fj = u - i, v - j
-    t = scene.sunlight
-    for c in range(3):
-        out[c] = ((t[i, j, c] * (1 - fj) + t[i, j + 1, c] * fj) * (1 - fi)
-                  + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
-
-
-@kernel
-def _ground_light(scene, x, y, out, six):
-    """Radiance of the ground at a place, with the shadow clouds cast on it."""
-    depth = 0.0
-    sz = scene.sun[2]
-    if sz > 0.01:
-        for l in range(scene.field.layers.shape[0]):
-            p = scene.field.layers[l]
-            rise = p[BASE] + p[GRID_Z0] + 0.7 * p[GRID_DZ]
-            t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
-            # Each grid already counts the layers above its own.
-            depth = max(depth, _grid_depth(
-                scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1],
-                p[GRID_Z0] + 0.7 * p[GRID_DZ], 0.0, six))
-    pass_sun = math.exp(-K_SCALED * depth)
-    for c in range(3):
-        out[c] = scene.ground[0, c] * pass_sun + scene.ground[1, c]
+WORK = 576  # numbers of scratch a ray needs
+TILE = 63  # mask of the grain's places
 
 
 @kernel
@@ -222,37 +90,73 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
 
 
 @kernel
-def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
-    """Light along one ray from the camera.
+def _air(scene, shares, elevation, azimuth, phase, distance, parts, scatter, passed):
+    """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
+    air_parts(scene.clear, elevation, azimuth, distance, parts)
+    lit = lit_share(shares, distance) if scene.shadow_rays else 1.0
+    for c in range(3):
+        scatter[c] = parts[c] + phase * lit * parts[3 + c]
+        passed[c] = parts[6 + c]
 
-    (dx, dy, dz) is a unit vector (east, north, up), `pixel_rad` the angle of a pixel, `random`
-    0 … 1 shifts the samples, `stream` (an integer) picks their series. `out`: XYZ, alpha of
-    everything before the sky, distance (m) of the first half of the cloud (0: none).
-    `work` is scratch of 512 numbers.
+
+@kernel
+def _taps(scene, l, x, y, z, random, footprint, place):
+    """Optical depth toward the sun near a point of a heap and on to the next cell of its grid:
+    (near, whole), by three looks at the density and the light grid beyond."""
+    p = scene.field.layers[l]
+    sx, sy, sz = scene.sun[0], scene.sun[1], scene.sun[2]
+    near = 0.0
+    for tap in range(3):
+        d = TAPS[tap][0] * (0.75 + 0.5 * random)
+        near += TAPS[tap][1] * density(
+            scene.field, l, x + d * sx, y + d * sy, z + d * sz,
+            max(0.3 * TAPS[tap][1], 0.7 * footprint), 1 if tap == 0 else 0)[1]
+    return near, near + grid_depth(scene.light, p, x + TAPS_END * sx, y + TAPS_END * sy,
+                                   z + TAPS_END * sz, random, place)
+
+
+@kernel
+def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, random, stream, out,
+          passes, work):
+    """Light along one ray.
+
+    It starts `height` above the ground at (x0, y0) in the direction of the unit vector (dx, dy,
+    dz) (east, north, up); a pixel is pixel_m + pixel_rad · distance wide. `random` 0 … 1 shifts
+    the samples, `stream` (an integer) picks their series. `out`: XYZ, alpha of everything before
+    the sky, distance (m) of the first half of the cloud (0: none). `passes` receives the parts of
+    the light if it has room (`core/passes.py`). `work` is scratch of WORK numbers.
     """
     field = scene.field
     starts, ends, owner = work[0:64], work[64:128], work[128:192]
     cuts = work[192:330]
-    six = work[410:419]
-    place3 = work[420:423]
+    hits = work[330:332]
     sun_xyz = work[336:339]
     scatter, passed = work[339:342], work[342:345]
-    wi, wj = work[345:349], work[349:353]
-    hits = work[353:355]
-    total = work[355:358]
-    batch = work[358:361]
-    seen = work[361:364]
-    latest = work[364:367]
-    mark_f, mark_s = work[370:386], work[390:406]
+    total = work[345:348]
+    batch = work[348:351]
+    seen = work[351:354]
+    latest = work[354:357]
+    mark_f, mark_s = work[360:376], work[376:392]
+    matte = work[392:408]
+    six = work[408:417]
+    place3 = work[417:420]
+    parts = work[420:429]
+    wi, wj = work[429:433], work[433:437]
+    shares = work[440:440 + SHARES]
+    with_passes = passes.shape[0] > 0
 
     elevation = math.asin(min(max(dz, -1.0), 1.0))
     azimuth = math.atan2(dx, dy)
     cosine = min(max(dx * scene.sun[0] + dy * scene.sun[1] + dz * scene.sun[2], -1.0), 1.0)
+    haze = haze_phase(cosine)
     row = beam_row(math.acos(cosine))
-    ground_t = ground_distance(scene.radius, scene.height, dz)
+    ground_t = ground_distance(scene.radius, height, dz)
     limit = ground_t if ground_t > 0.0 else 1e9
+    if scene.shadow_rays:
+        find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, random, shares,
+                     parts, place3)
 
-    spans = layer_spans(field.layers, scene.radius, scene.height, dz,
+    spans = layer_spans(field.layers, scene.radius, height, dz,
                         min(limit, scene.clear.air_far_m), starts, ends, owner, cuts, hits)
     n_cuts = 2 * spans
 
@@ -260,11 +164,14 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
     for c in range(3):
         total[c] = 0.0
         batch[c] = 0.0
-    weight, weight_t, last_t, half_t = 0.0, 0.0, 0.0, 0.0
-    x = y = 0.0
+    weight, weight_t, last_t, half_t, first_t = 0.0, 0.0, 0.0, 0.0, 0.0
+    seen_weight, seen_t = 0.0, 0.0
+    if with_passes:
+        for l in range(16):
+            matte[l] = 0.0
     opaque = False
     steps = 0
-    r0 = scene.radius + scene.height
+    r0 = scene.radius + height
     for q in range(n_cuts - 1):
         if opaque:
             break
@@ -297,11 +204,11 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                 ds = min(ds, max((1.1 if trans > DEEP else 2.2) / sigma_last, 0.35 * ds))
             ds = min(ds, t_end - t)
             place = t + ds * ((random + hash_unit(steps, stream, 3)) % 1.0)
-            footprint = pixel_rad * place
+            footprint = pixel_m + pixel_rad * place
             h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
-            x, y = place * dx, place * dy
+            x, y = x0 + place * dx, y0 + place * dy
             nearest = -1e9
-            sigma_all = 0.0
+            sigma_all, scaled_all = 0.0, 0.0
             for m in range(active):
                 l = int(mark_f[m])
                 p = field.layers[l]
@@ -309,21 +216,26 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                                    marching.detail if trans > DEEP else 0)
                 mark_s[m] = sigma
                 sigma_all += sigma
+                scaled_all += p[K_SCALED] * sigma
                 nearest = max(nearest, f)
             sigma_last = sigma_all
             if sigma_all > 1e-12:
+                if first_t == 0.0:
+                    first_t = place
                 if weight > 1e-4 and place - last_t > 0.06 * place:
                     # A gap since the last cloud: settle its air before going on.
-                    air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight,
-                                scatter, passed)
+                    _air(scene, shares, elevation, azimuth, haze, weight_t / weight, parts, scatter,
+                         passed)
                     for c in range(3):
                         total[c] += batch[c] * passed[c] + weight * scatter[c]
                         batch[c] = 0.0
+                    seen_weight += weight
+                    seen_t += weight_t
                     weight, weight_t = 0.0, 0.0
                 last_t = place
                 depth = sigma_all * ds
                 e = math.exp(-depth)
-                es = math.exp(-K_SCALED * depth)
+                es = math.exp(-scaled_all * ds)
                 sunlight_at(scene, x, y, h, sun_xyz)
                 gained = trans_s * (1.0 - es)
                 for c in range(3):
@@ -335,60 +247,45 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                     l = int(mark_f[m])
                     p = field.layers[l]
                     z = h - p[BASE]
+                    k_s = p[K_SCALED]
                     share = sigma / sigma_all
-                    kind = int(p[KIND])
-                    if kind == CUMULUS and trans > DEEP:
-                        if tap_age >= 1:
-                            tap_age = 0
-                            tap_depth = 0.0
-                            for tap in range(3):
-                                d = TAPS[tap][0] * (0.75 + 0.5 * random)
-                                sg = density(field, l, x + d * scene.sun[0], y + d * scene.sun[1],
-                                             z + d * scene.sun[2],
-                                             max(0.3 * TAPS[tap][1], 0.7 * footprint),
-                                             1 if tap == 0 else 0)[1]
-                                tap_depth += sg * TAPS[tap][1]
-                            near_depth = tap_depth
-                        else:
-                            tap_age += 1
-                        _grid_lookup(scene.light, p, x, y, z, random, six)
-                        j_sun, j_sky = six[1], six[2]
-                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
-                        if tap_age == 0:
-                            tap_depth += _grid_depth(
-                                scene.light, p, x + TAPS_END * scene.sun[0],
-                                y + TAPS_END * scene.sun[1], z + TAPS_END * scene.sun[2],
-                                random, place3)
-                        tau = tap_depth
-                        second = SECOND_HEAP * math.exp(-FALL_HEAP * K_SCALED * tau)
-                        j_sun *= CREVICE_LOW + CREVICE_GAIN * math.exp(-CREVICE_FALL * near_depth)
-                    elif kind == CUMULUS:
-                        _grid_lookup(scene.light, p, x, y, z, random, six)
-                        j_sun, j_sky = six[1], six[2]
-                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
-                        tau = six[0]
-                        second = SECOND_HEAP * math.exp(-FALL_HEAP * K_SCALED * tau)
+                    share_s = k_s * sigma / scaled_all
+                    grid_light(scene.light, p, x, y, z, random, six)
+                    j_sun, j_sky = six[1], six[2]
+                    flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
+                    tau = max(six[0], 0.0)
+                    if int(p[KIND]) == CUMULUS:
+                        if trans > DEEP:
+                            if tap_age >= 1:
+                                tap_age = 0
+                                near_depth, tap_depth = _taps(scene, l, x, y, z, random, footprint,
+                                                              place3)
+                            else:
+                                tap_age += 1
+                            tau = tap_depth
+                            j_sun *= (CREVICE_LOW
+                                      + CREVICE_GAIN * math.exp(-CREVICE_FALL * near_depth))
+                        second = SECOND_HEAP * math.exp(-FALL_HEAP * k_s * tau)
                     else:
-                        _grid_lookup(scene.light, p, x, y, z, random, six)
                         c = abs(dz) / LIMB_DEPTH  # mean over the step, weighted as its light
                         near = trans_s**c
                         if es < 0.9999:
                             near *= (1.0 - es ** (1.0 + c)) / ((1.0 + c) * (1.0 - es))
                         limb = 1.0 - LIMB * near
-                        j_sun, j_sky = six[1] * limb, six[2]
-                        flux = -(six[3] * dx + six[4] * dy + six[5] * dz) * limb
-                        j_sky = j_sky * limb if dz > 0.0 else 1.0 - (1.0 - j_sky) * limb
-                        tau = max(six[0], 0.0)
+                        j_sun *= limb
+                        flux *= limb
                         second = SECOND_SHEET * (1.0 + LEAN_SHEET * cosine) * (
-                            1.0 - LIMB_SECOND * near) * math.exp(-FALL_SHEET * K_SCALED * tau)
-                    once = beam_at(scene.beam.once, row, tau + tau_view + 0.5 * depth)
-                    narrow = beam_at(scene.beam.narrow, row, tau)
+                            1.0 - LIMB_SECOND * near) * math.exp(-FALL_SHEET * k_s * tau)
+                    phase = int(p[PHASE])
+                    once = beam_at(scene.beam.once, phase, row, tau + tau_view + 0.5 * depth, k_s)
+                    narrow = beam_at(scene.beam.narrow, phase, row, tau, k_s)
                     sun_light = (sigma * ds * once * scene.once_share[l]
                                  + share * (1.0 - e) * trans * narrow
-                                 + share * gained * (
-                                     max(0.0, j_sun + 3.0 * G_SCALED * flux) + second))
+                                 + share_s * gained * (
+                                     max(0.0, j_sun + 3.0 * p[G_SCALED] * flux) + second))
                     j_sky = min(max(j_sky, 0.0), 1.0)
-                    up, down = share * gained * j_sky, share * gained * (1.0 - j_sky)
+                    up, down = share_s * gained * j_sky, share_s * gained * (1.0 - j_sky)
+                    matte[l] += share_s * gained
                     for c in range(3):
                         gain = (sun_light * sun_xyz[c] + up * scene.ambient[l, 0, c]
                                 + down * scene.ambient[l, 1, c])
@@ -408,41 +305,77 @@ def trace(scene, marching, dx, dy, dz, pixel_rad, random, stream, out, work):
                         batch[c] += latest[c] * trans_s / gained
                     weight += trans_s
                     weight_t += trans_s * place
+                    if with_passes:
+                        for m in range(active):
+                            l = int(mark_f[m])
+                            matte[l] += (field.layers[l][K_SCALED] * mark_s[m] / scaled_all
+                                         * trans_s)
+                    trans_s = 0.0
             t += ds
             if nearest < 0.0:  # nothing lies within the distance to the next surface
                 t = max(t, place - 0.9 * nearest)
     if weight > 0.0:
-        air_between(scene.clear, elevation, azimuth, cosine, weight_t / weight, scatter, passed)
+        _air(scene, shares, elevation, azimuth, haze, weight_t / weight, parts, scatter, passed)
         for c in range(3):
             total[c] += batch[c] * passed[c] + weight * scatter[c]
-    if opaque:
+        seen_weight += weight
+        seen_t += weight_t
+    if with_passes:
+        for k in range(PASSES):
+            passes[k] = 0.0
         for c in range(3):
-            out[c] = total[c]
-        out[ALPHA] = 1.0
-        out[DISTANCE] = half_t
-        return
+            passes[CLOUD + c] = total[c]
+        passes[COVERED] = 1.0 - trans_s
+        if first_t > 0.0:
+            passes[FIRST], passes[HITS] = first_t, 1.0
+        for l in range(field.layers.shape[0]):
+            passes[MATTE + l] = matte[l]
     alpha = 1.0 - trans_s
+    lit = 1.0
+    for c in range(3):
+        seen[c] = 0.0
     if ground_t > 0.0:
-        if marching.ground:
-            air_between(scene.clear, elevation, azimuth, cosine, ground_t, scatter, passed)
-            _ground_light(scene, ground_t * dx, ground_t * dy, seen, six)
+        if marching.ground and (with_passes or not opaque):
+            _air(scene, shares, elevation, azimuth, haze, ground_t, parts, scatter, passed)
+            lit = ground_light(scene, x0 + ground_t * dx, y0 + ground_t * dy, seen, place3)
             for c in range(3):
-                total[c] += trans_s * (seen[c] * passed[c] + scatter[c])
+                seen[c] = seen[c] * passed[c] + scatter[c]
+        if marching.ground:
             alpha = 1.0
     else:
-        sky_radiance(scene.clear, elevation, azimuth, cosine, wi, wj, seen)
-        for c in range(3):
-            total[c] += trans_s * seen[c]
         alpha = 1.0
-        if marching.sun_disc:
-            disc = sun_disc_share(scene, elevation, azimuth, pixel_rad)
-            if disc > 0.0:
-                for c in range(3):
-                    total[c] += trans * disc * scene.sun_radiance[c]
+        if with_passes or not opaque:
+            sky_parts(scene.clear, elevation, azimuth, wi, wj, parts)
+            for c in range(3):
+                b = parts[3 + c]
+                if scene.shadow_rays:
+                    b -= taken(shares, c, b)
+                seen[c] = parts[c] + haze * b
+            if marching.sun_disc:
+                disc = sun_disc_share(scene, elevation, azimuth, pixel_rad)
+                if disc > 0.0 and trans_s > 0.0:
+                    # The disc shines through true extinction, the sky through the scaled one.
+                    disc *= trans / trans_s
+                    for c in range(3):
+                        seen[c] += disc * scene.sun_radiance[c]
     for c in range(3):
-        out[c] = total[c]
+        out[c] = total[c] + trans_s * seen[c]
     out[ALPHA] = alpha
     out[DISTANCE] = half_t
+    if with_passes:
+        for c in range(3):
+            passes[BACK + c] = seen[c]
+            if ground_t > 0.0 and marching.ground:
+                passes[GROUND + c] = seen[c]
+        passes[SHADOW] = lit
+        reach = scene.clear.air_far_m
+        if seen_weight > 0.0:
+            reach = seen_t / seen_weight
+        elif ground_t > 0.0:
+            reach = ground_t
+        air_parts(scene.clear, elevation, azimuth, reach, parts)
+        for c in range(3):
+            passes[AIR + c] = parts[6 + c]
 
 
 @kernel
@@ -492,52 +425,41 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
     return total
 
 
-@kernel
-def direction(lens, u, v, out):
-    """Unit vector (east, north, up) of a place in the frame, u and v from 0 to 1."""
-    if lens.projection == 1:
-        azimuth = lens.centre + (u - 0.5) * 2.0 * math.pi
-        elevation = (0.5 - v) * math.pi
-        ce = math.cos(elevation)
-        out[0], out[1], out[2] = ce * math.sin(azimuth), ce * math.cos(azimuth), math.sin(elevation)
-        return
-    a = (2.0 * u - 1.0) * lens.half_width
-    b = (1.0 - 2.0 * v) * lens.half_height
-    norm = 1.0 / math.sqrt(1.0 + a * a + b * b)
-    for c in range(3):
-        out[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
-
-
 @solver
-def march_pixels(scene, lens, marching, width, height, y0, x0, todo, sample, cancel, out):
+def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sample, cancel, out,
+                 passes):
     """Add one sample to the pixels of a tile that `todo` (h, w) marks.
 
     `cancel[0]` other than 0 ends it between rows. `out` is (h, w, 5) float32 sums of the tile
-    whose corner is (x0, y0) of a picture of width × height; sample k shifts within the pixel and
-    along the ray by the additive recurrence of the golden ratio (Roberts 2018).
+    whose corner is (tile_x, tile_y) of a picture of width × height, `passes` (h, w, PASSES) or
+    empty; sample k shifts within the pixel and along the ray by the additive recurrence of the
+    golden ratio (Roberts 2018).
     """
-    ray, one, work = np.empty(3), np.empty(OUT), np.empty(512)
-    if lens.projection == 1:
-        pixel = math.pi / height
-    else:
-        pixel = 2.0 * lens.half_width / width
+    place, ray, one, work = np.empty(2), np.empty(3), np.empty(OUT), np.empty(WORK)
+    parts = np.empty(passes.shape[2])
+    pixel = pixel_size(lens, width, height)
+    pixel_m, pixel_rad = (pixel, 0.0) if lens.projection == PLAN else (0.0, pixel)
     jx = (0.5 + 0.7548776662466927 * sample) % 1.0
     jy = (0.5 + 0.5698402909980532 * sample) % 1.0
     for row in range(todo.shape[0]):
         if cancel[0] != 0:
             return
-        y = y0 + row
+        y = tile_y + row
         for column in range(todo.shape[1]):
             if todo[row, column] == 0:
                 continue
-            x = x0 + column
-            # Interleaved gradient noise (Jimenez 2014) spreads the starts of neighbours.
-            grain = (52.9829189 * ((0.06711056 * x + 0.00583715 * y) % 1.0)) % 1.0
-            random = (grain + 0.6180339887498949 * sample) % 1.0
-            direction(lens, (x + jx) / width, (y + jy) / height, ray)
+            x = tile_x + column
+            random = (scene.grain[y & TILE, x & TILE] + 0.6180339887498949 * sample) % 1.0
+            ray_of(lens, (x + jx) / width, (y + jy) / height, place, ray)
             # Neighbours share a series, so that their grain stays fine; blocks do not, so that no
             # depth is always met at the same place in a step.
             stream = (y >> 2) * 8192 + (x >> 2) + 77_777_777 * sample
-            trace(scene, marching, ray[0], ray[1], ray[2], pixel, random, stream, one, work)
+            trace(scene, marching, place[0], place[1], scene.height, ray[0], ray[1], ray[2],
+                  pixel_m, pixel_rad, random, stream, one, parts, work)
             for c in range(OUT):
                 out[row, column, c] += one[c]
+            for c in range(parts.shape[0]):
+                gain = parts[c]
+                if BACK <= c < GROUND + 3:  # what shows between clouds counts as it shows
+                    gain *= max(1.0 - parts[COVERED], 1e-6)
+                passes[row, column, c] += gain

@@ -13,46 +13,88 @@ from dovrek.core.kernels import kernel
 
 Array = NDArray[np.float64]
 
-# Weight and asymmetry of three Henyey–Greenstein lobes; mean cosine .827.
-LOBES = ((0.60, 0.95), (0.345, 0.80), (0.055, -0.35))
-FORWARD = ((0.60, 0.95), (0.169, 0.80))  # the part treated as still in the beam
 ORDERS = 420
 ANGLES, DEPTHS, DEPTH_LIMIT = 160, 64, 40.0
 
-ASYMMETRY = sum(w * g for w, g in LOBES)
-PEAK = sum(w * g * g for w, g in LOBES)  # second moment: what delta scaling takes as unscattered
-K_SCALED = 1.0 - PEAK
-K_TRANSPORT = 1.0 - ASYMMETRY
-G_SCALED = 1.0 - K_TRANSPORT / K_SCALED
-DRIFT = G_SCALED / (1.0 - G_SCALED)
+
+class Phase(NamedTuple):
+    """A phase function as Henyey–Greenstein lobes, and how it is scaled for diffusion."""
+
+    lobes: tuple[tuple[float, float], ...]  # weight, asymmetry of each
+
+    @property
+    def asymmetry(self) -> float:
+        """Mean cosine of a turn."""
+        return sum(w * g for w, g in self.lobes)
+
+    @property
+    def peak(self) -> float:
+        """Second moment: the share that delta scaling takes as not scattered at all."""
+        return sum(w * g * g for w, g in self.lobes)
+
+    @property
+    def forward(self) -> tuple[tuple[float, float], ...]:
+        """The part of the lobes, of weight `peak`, that is treated as still in the beam."""
+        (w0, g0), (_, g1) = self.lobes[:2]
+        return (w0, g0), (self.peak - w0, g1)
+
+    @property
+    def k_scaled(self) -> float:
+        """Share of extinction left by delta scaling."""
+        return 1.0 - self.peak
+
+    @property
+    def k_transport(self) -> float:
+        return 1.0 - self.asymmetry
+
+    @property
+    def g_scaled(self) -> float:
+        return 1.0 - self.k_transport / self.k_scaled
+
+    @property
+    def drift(self) -> float:
+        return self.g_scaled / (1.0 - self.g_scaled)
+
+    def flat(self) -> list[float]:
+        """Weights and asymmetries in a row, as kernels read them."""
+        return [number for lobe in self.lobes for number in lobe]
+
+
+# Water droplets: mean cosine .827.
+DROPLETS = Phase(((0.60, 0.95), (0.345, 0.80), (0.055, -0.35)))
+# Rough ice crystals of mixed habit: mean cosine .766, no corona and no bow. Source: the severely
+# roughened columns of Yang et al. 2013 and Baum et al. 2014 have .75 to .78 at 550 nm.
+ICE = Phase(((0.56, 0.93), (0.375, 0.71), (0.065, -0.32)))
+PHASES = (DROPLETS, ICE)
+DROPLETS_AT, ICE_AT = 0, 1
+K_SCALED = DROPLETS.k_scaled
 
 
 class Beam(NamedTuple):
-    """Radiance (1/sr) of the sun's beam by angle (π u²) and depth (40 v²), unit irradiance."""
+    """Radiance (1/sr) of the sun's beam by phase function, angle (π u²) and depth (40 v²), for
+    unit irradiance."""
 
-    once: Array  # (160, 64) turned widely exactly once, any number of small turns
-    narrow: Array  # (160, 64) only small turns
+    once: Array  # (2, 160, 64) turned widely exactly once, any number of small turns
+    narrow: Array  # (2, 160, 64) only small turns
 
 
-def phase_function(cosine: Array | float) -> Array:
+def phase_function(cosine: Array | float, phase: Phase = DROPLETS) -> Array:
     """Per steradian; integrates to 1. Source: Henyey & Greenstein 1941, a sum of three."""
     c = np.asarray(cosine, dtype=np.float64)
     total = np.zeros_like(c)
-    for weight, g in LOBES:
+    for weight, g in phase.lobes:
         total += weight * (1 - g * g) / (4 * math.pi * (1 + g * g - 2 * g * c) ** 1.5)
     return total
 
 
 @cache
 def beam_tables() -> Beam:
-    """Goudsmit–Saunderson series of the beam in cloud.
+    """Goudsmit–Saunderson series of the beam in cloud, for droplets and ice.
 
     A = Σ (2l+1)/4π (χ_l − c_l) e^(−(1−c_l)τ) P_l(cos θ), B the same with c_l alone.
     Source: Goudsmit & Saunderson 1940.
     """
     order = np.arange(ORDERS)
-    chi = np.sum([w * g**order for w, g in LOBES], axis=0)
-    narrow = np.sum([w * g**order for w, g in FORWARD], axis=0)
     theta = math.pi * (np.arange(ANGLES) / (ANGLES - 1)) ** 2
     depth = DEPTH_LIMIT * (np.arange(DEPTHS) / (DEPTHS - 1)) ** 2
     cosine = np.cos(theta)
@@ -60,9 +102,13 @@ def beam_tables() -> Beam:
     legendre[0], legendre[1] = 1.0, cosine
     for k in range(2, ORDERS):
         legendre[k] = ((2 * k - 1) * cosine * legendre[k - 1] - (k - 1) * legendre[k - 2]) / k
-    fall = np.exp(-np.outer(1.0 - narrow, depth)) * ((2 * order + 1) / (4 * math.pi))[:, None]
-    once = legendre.T @ (fall * (chi - narrow)[:, None])
-    small = legendre.T @ (fall * narrow[:, None])
+    once, small = [], []
+    for phase in PHASES:
+        chi = np.sum([w * g**order for w, g in phase.lobes], axis=0)
+        narrow = np.sum([w * g**order for w, g in phase.forward], axis=0)
+        fall = np.exp(-np.outer(1.0 - narrow, depth)) * ((2 * order + 1) / (4 * math.pi))[:, None]
+        once.append(legendre.T @ (fall * (chi - narrow)[:, None]))
+        small.append(legendre.T @ (fall * narrow[:, None]))
     return Beam(np.maximum(once, 0.0), np.maximum(small, 0.0))
 
 
@@ -73,26 +119,28 @@ def beam_row(theta):
 
 
 @kernel
-def beam_at(table, row, depth):
+def beam_at(table, phase, row, depth, k_scaled):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
+    t = table[phase]
     i = min(int(row), ANGLES - 2)
     fi = row - i
     v = math.sqrt(min(max(depth, 0.0), DEPTH_LIMIT) / DEPTH_LIMIT) * (DEPTHS - 1)
     j = min(int(v), DEPTHS - 2)
     fj = v - j
-    value = ((table[i, j] * (1 - fj) + table[i, j + 1] * fj) * (1 - fi)
-             + (table[i + 1, j] * (1 - fj) + table[i + 1, j + 1] * fj) * fi)
+    value = ((t[i, j] * (1 - fj) + t[i, j + 1] * fj) * (1 - fi)
+             + (t[i + 1, j] * (1 - fj) + t[i + 1, j + 1] * fj) * fi)
     if depth > DEPTH_LIMIT:
-        value *= math.exp(-K_SCALED * (depth - DEPTH_LIMIT))
+        value *= math.exp(-k_scaled * (depth - DEPTH_LIMIT))
     return value
 
 
-def slab_transmittance(optical_depth: Array | float, cosine: float) -> Array:
+def slab_transmittance(optical_depth: Array | float, cosine: float,
+                       phase: Phase = DROPLETS) -> Array:
     """Share of a beam that passes a homogeneous conservative cloud, direct and diffuse.
 
     T = [(2+3µ) + (2−3µ) e^(−(1−g)τ/µ)] / (4 + 3(1−g)τ). Source: Eddington closure with
     similarity scaling (Joseph, Wiscombe & Weinman 1976).
     """
-    tau = np.asarray(optical_depth, dtype=np.float64) * K_TRANSPORT
+    tau = np.asarray(optical_depth, dtype=np.float64) * phase.k_transport
     mu = max(cosine, 0.03)
     return ((2 + 3 * mu) + (2 - 3 * mu) * np.exp(-tau / mu)) / (4 + 3 * tau)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -17,11 +17,18 @@ from numpy.typing import NDArray
 
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
-from dovrek.core.march import LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M, Scene
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import hash_unit, noise_volumes
-from dovrek.core.phase import K_SCALED, beam_tables, slab_transmittance
+from dovrek.core.phase import DROPLETS_AT, ICE_AT, PHASES, Phase, beam_tables, slab_transmittance
 from dovrek.core.scattering import COSINES, DRAFT, FULL, Scattered, column_of, solve_scattering
+from dovrek.core.scene import (
+    LIGHT_HEIGHTS,
+    LIGHT_SPAN_RAD,
+    LIGHT_SUNS,
+    LIGHT_TOP_M,
+    Scene,
+    grain,
+)
 from dovrek.core.sky_view import (
     SHADE_NODES,
     SHADE_TOP_KM,
@@ -41,6 +48,7 @@ KINDS = {"cumulus": d.CUMULUS, "stratus": d.STRATUS, "altocumulus": d.CELLED, "c
          "slab": d.SLAB}
 LOWEST_BASE_M = 15.0
 FARTHEST_M = 600_000.0
+PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
 SHEET_RASTER = 200
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
 
@@ -78,6 +86,24 @@ class LayerBody:
     grid: light_grid.GridShape
     key: str
 
+    @property
+    def heaped(self) -> bool:
+        """Separate clouds rather than a level sheet."""
+        return int(self.field.layers[0][d.KIND]) == d.CUMULUS
+
+    @property
+    def phase(self) -> Phase:
+        return PHASES[int(self.field.layers[0][d.PHASE])]
+
+    @property
+    def base(self) -> float:
+        """Height of the base above the ground, metres."""
+        return float(self.field.layers[0][d.BASE])
+
+    @property
+    def middle(self) -> float:
+        return self.base + 0.5 * self.layer.thickness_m
+
 
 @dataclass(frozen=True)
 class Prepared:
@@ -112,7 +138,7 @@ def body_key(sky: Sky, layer: Layer, fineness: Fineness) -> str:
 def scene_key(sky: Sky, air_key: str, sun: Place, fineness: Fineness) -> str:
     """What a scene depends on."""
     return digest(air_key, [body_key(sky, x, fineness) for x in seen_layers(sky)], sun,
-                  sky.camera.altitude_m, sky.sun.diameter_deg)
+                  sky.camera.altitude_m, sky.sun.diameter_deg, sky.air.shadow_rays)
 
 
 class Preparer:
@@ -171,6 +197,9 @@ class Preparer:
         p[d.CLEAR_Y] = 3e5 * hash_unit(layer.clearings.seed, seed, 4)
         p[d.Z_LOW] = 0.0 if kind == d.CIRRUS else -0.03 * layer.thickness_m
         p[d.Z_HIGH] = layer.thickness_m * (1.0 if kind == d.CIRRUS else 1.03)
+        p[d.PHASE] = ICE_AT if kind == d.CIRRUS else DROPLETS_AT
+        p[d.K_SCALED] = PHASES[int(p[d.PHASE])].k_scaled
+        p[d.G_SCALED] = PHASES[int(p[d.PHASE])].g_scaled
         p[d.STEP] = march_step(kind, layer.thickness_m, layer.cells.size_m)
         p[d.GRID_N], p[d.GRID_NZ], p[d.GRID_LEVELS] = grid.n, grid.nz, grid.levels
         p[d.GRID_DX], p[d.GRID_DZ], p[d.GRID_Z0] = grid.dx, grid.dz, grid.z0
@@ -277,15 +306,12 @@ class Preparer:
         results: dict[tuple[int, str], Any] = {}
         sun_key = digest([round(v, 5) for v in vector])
 
-        def heaped(i: int) -> bool:
-            return int(bodies[i].field.layers[0][d.KIND]) == d.CUMULUS
-
         def own_depth(i: int) -> Any:
             grid = bodies[i].grid
 
             def build() -> Any:
                 depth = np.zeros(sigmas[i].shape, dtype=np.float32)
-                sheet = not heaped(i) and vector[2] > light_grid.SHEET_LOWEST
+                sheet = not bodies[i].heaped and vector[2] > light_grid.SHEET_LOWEST
                 sweep = light_grid.sweep_sheet if sheet else light_grid.sweep_depth
                 sweep(sigmas[i], grid, *vector, cancel.flag, depth)
                 return depth
@@ -306,10 +332,11 @@ class Preparer:
                 for u in uppers:
                     for level in range(bodies[i].grid.levels):
                         def rows(a: int, b: int, u: int = u, level: int = level) -> None:
+                            weight = bodies[u].phase.k_scaled / bodies[i].phase.k_scaled
                             light_grid.shade_from_above(
-                                own_depth(u), bodies[u].grid, bodies[u].field.layers[0][d.BASE],
-                                bodies[i].grid, bodies[i].field.layers[0][d.BASE], level,
-                                *vector, radius, a, b, total)
+                                own_depth(u), weight, bodies[u].grid, bodies[u].base,
+                                bodies[i].grid, bodies[i].base, level, *vector, radius, a, b,
+                                total)
 
                         run(rows, bodies[i].grid.n)
                 return total
@@ -325,11 +352,11 @@ class Preparer:
                     def build() -> Any:
                         if name == "sky light":
                             found = light_grid.solve_sky(sigmas[i], grid, fineness.sweeps,
-                                                         cancel.flag)
+                                                         cancel.flag, bodies[i].phase)
                         else:
                             found = light_grid.solve_sun(sigmas[i], depths[i], grid, vector,
-                                                         fineness.sweeps, not heaped(i),
-                                                         cancel.flag)
+                                                         fineness.sweeps, not bodies[i].heaped,
+                                                         cancel.flag, bodies[i].phase)
                         cancel.check()
                         return found
 
@@ -342,7 +369,7 @@ class Preparer:
             def pack(i: int = i) -> Any:
                 store = np.empty((*sigmas[i].shape, light_grid.CHANNELS), dtype=np.float32)
                 depth = depths[i]
-                if not heaped(i):
+                if not bodies[i].heaped:
                     depth = depth.copy()
                     light_grid.carry_depth_up(sigmas[i], depth, light_grid.clear_below(sigmas[i]))
                 store[..., light_grid.DEPTH] = depth
@@ -362,8 +389,8 @@ class Preparer:
             cover = body.layer.cover_oktas / 8.0
             columns = np.sum(sigma[min(1, len(sigma) - 1)], axis=2) * body.grid.dz
             mean = float(columns.mean()) / max(cover, 0.02)
-            through = float(slab_transmittance(mean, mu))
-            direct = math.exp(-K_SCALED * mean / max(mu, 0.03))
+            through = float(slab_transmittance(mean, mu, body.phase))
+            direct = math.exp(-body.phase.k_scaled * mean / max(mu, 0.03))
             found.append((1.0 - cover + cover * through, 1.0 - cover + cover * direct))
         return found
 
@@ -394,12 +421,14 @@ class Preparer:
         shade = np.ones(SHADE_NODES)
         heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
         for body, (share, _) in zip(bodies, shares, strict=True):
-            base = body.field.layers[0][d.BASE]
+            base = body.base
             inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
             shade *= share + (1.0 - share) * inside
-        far = max([reach_m(b.field.layers[0][d.BASE] + b.layer.thickness_m,
+        far = max([reach_m(b.base + b.layer.thickness_m,
                            sky.camera.altitude_m) for b in bodies] + [60_000.0])
-        observer = Observer(sky.camera.altitude_m, sun.elevation_true, sun.azimuth, far)
+        shadow_rays = sky.air.shadow_rays and bool(bodies)
+        observer = Observer(sky.camera.altitude_m, sun.elevation_true, sun.azimuth, far,
+                            not shadow_rays)
         run = self.workers.over(cancel, chunk=3)
         view = self.cache.get("sky view", digest(atmosphere.key, observer, shade.tolist()),
                               lambda: build_sky_view(media, table, scattered, observer, shade, run))
@@ -408,8 +437,11 @@ class Preparer:
                                   lambda: sunlight_table(media, table, sun))
         total_share = float(np.prod([s for s, _ in shares])) if shares else 1.0
         direct_share = float(np.prod([s for _, s in shares])) if shares else 1.0
+        albedo = media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
+        # Light that goes to and fro between the ground and the clouds above it.
+        again = 1.0 / (1.0 - albedo * (1.0 - total_share))
         ambient = self._ambient(bodies, [s for s, _ in shares], atmosphere, sun, shade,
-                                total_share)
+                                total_share * float(again[1]))
         columns, trans = np.empty(4), np.empty(WAVES)
         sun_transmittance(table, media, sky.camera.altitude_m * 1e-3,
                           math.sin(sun.elevation_true), media.haze_per_km, columns, trans)
@@ -419,7 +451,9 @@ class Preparer:
         disc = _disc_light(atmosphere, sun) / (math.pi * disc_radius**2 * flat_disc)
         ground_sun, ground_sky = ground_light(media, table, scattered, sun)
         lower = max(total_share - direct_share, 0.0)
-        ground = np.array([ground_sun, total_share * ground_sky + lower * ground_sun])
+        diffuse = total_share * ground_sky + lower * ground_sun
+        ground = np.array([ground_sun, diffuse + (again - 1.0) * total_share * (
+            ground_sun + ground_sky)])
         scene = Scene(
             field=_joined(bodies),
             beam=beam_tables(),
@@ -427,27 +461,45 @@ class Preparer:
             light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
             sunlight=sunlight,
             ambient=ambient,
-            once_share=np.array([1.0 if b.field.layers[0][d.KIND] == d.CUMULUS else
+            once_share=np.array([1.0 if b.heaped else
                                  light_grid.sheet_shares(light_direction(sun)[2])[1]
                                  for b in bodies] or [1.0]),
             ground=ground,
+            albedo=albedo,
             sun=np.array(sun.vector),
             sun_disc=np.array([sun.elevation, sun.azimuth, disc_radius, flat_disc]),
             sun_radiance=disc,
+            lobes=np.array([p.flat() for p in PHASES]),
+            grain=grain(),
             radius=radius,
             height=max(sky.camera.altitude_m, 0.2),
+            shadow_rays=shadow_rays,
         )
         return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
                         key)
 
     def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
-        """Sky and air as seen from the middle of each layer, for the reference."""
+        """Sky and air as seen from the middle of each layer and from the ground, for the
+        reference."""
         run = self.workers.over(cancel, chunk=3)
         air, sun = prepared.atmosphere, prepared.sun
         return [build_sky_view(air.media, air.sun, air.scattered, Observer(
-            body.field.layers[0][d.BASE] + 0.5 * body.layer.thickness_m, sun.elevation_true,
-            sun.azimuth, prepared.scene.clear.air_far_m), prepared.shade, run)
-            for body in prepared.bodies]
+            height, sun.elevation_true, sun.azimuth, prepared.scene.clear.air_far_m),
+            prepared.shade, run) for height in [b.middle for b in prepared.bodies] + [2.0]]
+
+    def from_above(self, prepared: Prepared, cancel: Cancel) -> Prepared:
+        """The same scene for a plan: seen straight down from above its highest cloud."""
+        height = max([b.base + 1.1 * b.layer.thickness_m for b in prepared.bodies]
+                     + [0.0]) + PLAN_ABOVE_M
+        air, sun = prepared.atmosphere, prepared.sun
+        observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
+                            not prepared.scene.shadow_rays)
+        view = self.cache.get("plan view", digest(air.key, observer, prepared.shade.tolist()),
+                              lambda: build_sky_view(air.media, air.sun, air.scattered, observer,
+                                                     prepared.shade,
+                                                     self.workers.over(cancel, chunk=3)))
+        cancel.check()
+        return replace(prepared, scene=prepared.scene._replace(height=height, clear=view))
 
     def _ambient(self, bodies: list[LayerBody], shares: list[float], atmosphere: Atmosphere,
                  sun: Place, shade: NDArray[np.float64],
@@ -458,18 +510,18 @@ class Preparer:
         mu = max(math.sin(sun.elevation_true), 0.0)
         columns, trans = np.empty(4), np.empty(WAVES)
         for i, body in enumerate(bodies):
-            base = body.field.layers[0][d.BASE]
-            middle = base + 0.5 * body.layer.thickness_m
+            middle = body.middle
             both = hemispheres(media, table, scattered, shade, middle, sun.elevation_true,
                                ground_share)
-            above, below = both[0], both[1]
+            # A level sheet sees the sky as a level plate does, a heap as a ball does.
+            above, below = (both[2], both[3]) if body.heaped else (both[0], both[1])
             sun_transmittance(table, media, middle * 1e-3, math.sin(sun.elevation_true),
                               media.haze_per_km, columns, trans)
             direct = mu * (trans @ xyz_weights()) / math.pi
             for k, other in enumerate(bodies):
                 if k == i:
                     continue
-                other_base = other.field.layers[0][d.BASE]
+                other_base = other.base
                 cover = other.layer.cover_oktas / 8.0
                 through = (shares[k] - 1.0 + cover) / max(cover, 1e-3)
                 incoming = direct + above

@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import MEASURED_M
 from dovrek.core.density import THICK, column_depths
+from dovrek.core.lens import dome_lens
 from dovrek.core.march import ray_depth
 from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer
-from dovrek.core.render import QUALITIES, Quality, dome_lens, render_frame
+from dovrek.core.render import QUALITIES, Quality, render_frame
 from dovrek.core.sky_view import sky_radiance
 from dovrek.core.spectrum import WAVES, correlated_colour_temperature, xyz_weights
 from dovrek.core.stages import Cancel, Workers
@@ -73,8 +74,7 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
                       0.5, 0.5, prepared.scene.clear.air_far_m) if vector[2] > 0 else 0.0
     through = math.exp(-depth)
     zenith = np.empty(3)
-    sky_radiance(bare.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(4),
-                 np.empty(4), zenith)
+    sky_radiance(bare.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(14), zenith)
     bright = float(normal[1]) >= VISIBLE_LUX
     return {
         "sun": {

@@ -5,6 +5,7 @@ from the phase function; nothing is cached, scaled or smoothed. Cloud droplets a
 that a path carries one weight for all wavelengths; colour enters with the light, whose XYZ come
 from the eight-wave tables of the air. What lies between camera and cloud is the march's own
 aerial perspective; the air between two scatterings within clouds is left out, as in the march.
+The ground is a Lambert plane that paths leave again.
 
 Sources: Woodcock et al. 1965 (delta tracking); Novák, Selle & Jarosz 2014 (ratio tracking).
 """
@@ -18,28 +19,21 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.density import BASE, CIRRUS, FRAY, KIND, SIGMA, density
+from dovrek.core.cloud_light import sunlight_at
+from dovrek.core.density import BASE, CIRRUS, FRAY, KIND, PHASE, SIGMA, density
 from dovrek.core.kernels import henyey_greenstein, kernel, solver
-from dovrek.core.march import (
-    ALPHA,
-    DISTANCE,
-    OUT,
-    Lens,
-    Scene,
-    direction,
-    sun_disc_share,
-    sunlight_at,
-)
-from dovrek.core.phase import LOBES
+from dovrek.core.lens import Lens, pixel_size, ray_of
+from dovrek.core.march import sun_disc_share
 from dovrek.core.prepare import Prepared
+from dovrek.core.scene import ALPHA, DISTANCE, OUT, Scene
 from dovrek.core.sky_view import SkyView, air_between, sky_radiance
 from dovrek.core.spans import ground_distance, layer_spans
 from dovrek.core.stages import Cancel, Workers
 
-(W0, G0), (W1, G1), (W2, G2) = LOBES
 FAR_M = 1e9
 TRUSTED = 0.6  # of a clear distance that a jump takes
 ROULETTE = 0.25  # shadow rays weaker than this are thinned at random
+DARK_GROUND = 0.35  # least chance of a path to go on from the ground
 ROWS = 2  # of a picture between two looks at `cancel`
 
 
@@ -50,8 +44,8 @@ class Tracing(NamedTuple):
     sky: bool
     sun_disc: bool
     ground: bool
-    horizons: NDArray[np.float64]  # (L,)
-    skies: NDArray[np.float32]  # (L, …) as in SkyView
+    horizons: NDArray[np.float64]  # (L + 1,): each layer's, then the ground's
+    skies: NDArray[np.float32]  # (L + 1, …) as in SkyView
     airs: NDArray[np.float32]
     sun_azimuth: float
     far_m: float
@@ -151,10 +145,10 @@ def _flight(scene, at, ray, limit, ratio, state, work):
 
 
 @kernel
-def _turn(ray, state):
-    """Draw a new direction from the phase function."""
+def _turn(lobes, ray, state):
+    """Draw a new direction from a phase function, weights and asymmetries of three lobes."""
     u = _random(state)
-    g = G0 if u < W0 else (G1 if u < W0 + W1 else G2)
+    g = lobes[1] if u < lobes[0] else (lobes[3] if u < lobes[0] + lobes[2] else lobes[5])
     s = (1.0 - g * g) / (1.0 - g + 2.0 * g * _random(state))
     cosine = min(max((1.0 + g * g - s * s) / (2.0 * g), -1.0), 1.0)
     sine = math.sqrt(max(1.0 - cosine * cosine, 0.0))
@@ -174,9 +168,10 @@ def _turn(ray, state):
 
 
 @kernel
-def _phase(cosine):
-    return (W0 * henyey_greenstein(cosine, G0) + W1 * henyey_greenstein(cosine, G1)
-            + W2 * henyey_greenstein(cosine, G2))
+def _phase(lobes, cosine):
+    return (lobes[0] * henyey_greenstein(cosine, lobes[1])
+            + lobes[2] * henyey_greenstein(cosine, lobes[3])
+            + lobes[4] * henyey_greenstein(cosine, lobes[5]))
 
 
 @kernel
@@ -188,114 +183,122 @@ def _height(scene, at):
 
 
 @kernel
-def _ground(scene, tracing, at, state, light, work):
-    """Radiance of the ground at a place: the sun by ratio tracking, the sky as the march has it."""
-    through = 0.0
-    if tracing.sun and scene.sun[2] > 0.0:
-        through = _flight(scene, at, scene.sun, FAR_M, 1, state, work)
-    for c in range(3):
-        light[c] = scene.ground[0, c] * through + (scene.ground[1, c] if tracing.sky else 0.0)
+def _off_ground(at, radius, ray, state):
+    """Draw a direction off the level ground, cosine-weighted about its own vertical."""
+    nz = radius + at[2]
+    norm = 1.0 / math.sqrt(at[0] * at[0] + at[1] * at[1] + nz * nz)
+    # A point of the unit sphere added to the vertical (Shirley & Morley 2003).
+    z = 2.0 * _random(state) - 1.0
+    phi = 2.0 * math.pi * _random(state)
+    s = math.sqrt(max(1.0 - z * z, 0.0))
+    ray[0] = at[0] * norm + s * math.cos(phi)
+    ray[1] = at[1] * norm + s * math.sin(phi)
+    ray[2] = nz * norm + z
+    norm = 1.0 / math.sqrt(max(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2, 1e-12))
+    for k in range(3):
+        ray[k] *= norm
 
 
 @kernel
-def _path(scene, tracing, ray, pixel, state, out, work):
-    """One path from the camera: XYZ, alpha, distance of the first collision into `out`."""
-    at, flown, light = work[410:413], work[413:416], work[416:419]
-    scatter, passed = work[419:422], work[422:425]
-    wi, wj, total = work[425:429], work[429:433], work[433:436]
-    for c in range(OUT):
-        out[c] = 0.0
-    at[0], at[1], at[2] = 0.0, 0.0, scene.height
-    elevation = math.asin(min(max(ray[2], -1.0), 1.0))
-    azimuth = math.atan2(ray[0], ray[1])
-    cosine = ray[0] * scene.sun[0] + ray[1] * scene.sun[1] + ray[2] * scene.sun[2]
-    ground_t = ground_distance(scene.radius, scene.height, ray[2])
-    limit = min(ground_t if ground_t > 0.0 else FAR_M, scene.clear.air_far_m)
-    t = _flight(scene, at, ray, limit, 0, state, work)
-    if t < 0.0:
-        if ground_t > 0.0:
-            if not tracing.ground:
-                return
-            for k in range(3):
-                flown[k] = ray[k] * ground_t
-            flown[2] += scene.height
-            _ground(scene, tracing, flown, state, light, work)
-            air_between(scene.clear, elevation, azimuth, cosine, ground_t, scatter, passed)
-            for c in range(3):
-                out[c] = light[c] * passed[c] + scatter[c]
-        else:
-            sky_radiance(scene.clear, elevation, azimuth, cosine, wi, wj, light)
-            disc = sun_disc_share(scene, elevation, azimuth, pixel) if tracing.sun_disc else 0.0
-            for c in range(3):
-                out[c] = light[c] + disc * scene.sun_radiance[c]
-        out[ALPHA] = 1.0
-        return
-    air_between(scene.clear, elevation, azimuth, cosine, t, scatter, passed)
+def _path(scene, tracing, place, ray, pixel, state, out, work):
+    """One path from the camera (or from above `place` on a plan): XYZ, alpha, distance of the
+    first collision into `out`. It ends in the sky; cloud and ground turn it."""
+    at, light, tint, total = work[410:413], work[413:416], work[416:419], work[419:422]
+    scratch, away, kept = work[430:444], work[444:447], work[447:450]
     for c in range(3):
         total[c] = 0.0
-    first = t
-    bounce = 0
-    while bounce < 1_000_000:
-        bounce += 1
-        for k in range(3):
-            at[k] += t * ray[k]
-        layer = int(work[400])
-        cosine = ray[0] * scene.sun[0] + ray[1] * scene.sun[1] + ray[2] * scene.sun[2]
-        if tracing.sun:
-            sunlight_at(scene, at[0], at[1], _height(scene, at), light)
-            if light[1] > 0.0:
-                # Deep inside most shadow rays end at once: that costs no bias.
-                through = _flight(scene, at, scene.sun, FAR_M, 1, state, work)
-                if through > 0.0:
-                    gain = through * _phase(min(max(cosine, -1.0), 1.0))
-                    for c in range(3):
-                        total[c] += gain * light[c]
-        _turn(ray, state)
+        tint[c] = 1.0
+    at[0], at[1], at[2] = place[0], place[1], scene.height
+    out[ALPHA], out[DISTANCE] = 1.0, 0.0
+    grounded = scene.field.layers.shape[0]  # the ground's place among the surroundings
+    seen_from = -1  # the camera; later the layer or the ground that turned the path
+    for _ in range(1_000_000):
         h = _height(scene, at)
         rz = scene.radius + at[2]
         mu = (at[0] * ray[0] + at[1] * ray[1] + rz * ray[2]) / (scene.radius + h)
         ground_t = ground_distance(scene.radius, h, mu)
-        t = _flight(scene, at, ray, ground_t if ground_t > 0.0 else FAR_M, 0, state, work)
-        if t >= 0.0:
-            continue
-        view = SkyView(tracing.horizons[layer], tracing.sun_azimuth, tracing.skies[layer],
-                       tracing.airs[layer], tracing.far_m)
-        elevation = math.asin(min(max(mu, -1.0), 1.0))
-        azimuth = math.atan2(ray[0], ray[1])
+        limit = ground_t if ground_t > 0.0 else FAR_M
+        if seen_from < 0:
+            limit = min(limit, scene.clear.air_far_m)
+        t = _flight(scene, at, ray, limit, 0, state, work)
         cosine = ray[0] * scene.sun[0] + ray[1] * scene.sun[1] + ray[2] * scene.sun[2]
         cosine = min(max(cosine, -1.0), 1.0)
-        if ground_t > 0.0:
+        if t < 0.0 or seen_from < 0:
+            view = scene.clear
+            if seen_from >= 0:
+                view = SkyView(tracing.horizons[seen_from], tracing.sun_azimuth,
+                               tracing.skies[seen_from], tracing.airs[seen_from], tracing.far_m)
+            elevation = math.asin(min(max(mu, -1.0), 1.0))
+            azimuth = math.atan2(ray[0], ray[1])
+            airy = tracing.sky or seen_from < 0
+            if t < 0.0 and ground_t <= 0.0:
+                if airy:
+                    sky_radiance(view, elevation, azimuth, cosine, scratch, light)
+                    for c in range(3):
+                        total[c] += tint[c] * light[c]
+                    if seen_from < 0 and tracing.sun_disc:
+                        disc = sun_disc_share(scene, elevation, azimuth, pixel)
+                        for c in range(3):
+                            total[c] += disc * scene.sun_radiance[c]
+                break
+            reach = t if t >= 0.0 else ground_t
+            air_between(view, elevation, azimuth, cosine, reach, scratch, away, kept)
+            for c in range(3):
+                total[c] += tint[c] * away[c] if airy else 0.0
+                tint[c] *= kept[c]
+        if t < 0.0:
+            if seen_from < 0 and not tracing.ground:
+                out[ALPHA] = 0.0
+                for c in range(3):
+                    total[c] = 0.0
+                break
             for k in range(3):
-                flown[k] = at[k] + ray[k] * ground_t
-            _ground(scene, tracing, flown, state, light, work)
-            air_between(view, elevation, azimuth, cosine, ground_t, wi[:3], wj[:3])
+                at[k] += ground_t * ray[k]
+            if tracing.sun and scene.sun[2] > 0.0:
+                through = _flight(scene, at, scene.sun, FAR_M, 1, state, work)
+                for c in range(3):
+                    total[c] += tint[c] * through * scene.ground[0, c]
+            goes_on = max(scene.albedo[1], DARK_GROUND)
+            if _random(state) > goes_on:
+                break
             for c in range(3):
-                total[c] += light[c] * wj[c] + (wi[c] if tracing.sky else 0.0)
-        elif tracing.sky:
-            sky_radiance(view, elevation, azimuth, cosine, wi, wj, light)
-            for c in range(3):
-                total[c] += light[c]
-        break
+                tint[c] *= scene.albedo[c] / goes_on
+            seen_from = grounded
+            _off_ground(at, scene.radius, ray, state)
+            continue
+        for k in range(3):
+            at[k] += t * ray[k]
+        if seen_from < 0:
+            out[DISTANCE] = t
+        seen_from = int(work[400])
+        lobes = scene.lobes[int(scene.field.layers[seen_from][PHASE])]
+        if tracing.sun:
+            sunlight_at(scene, at[0], at[1], _height(scene, at), light)
+            if light[1] > 0.0:
+                # Deep inside most shadow rays end at once: that costs no bias.
+                gain = _phase(lobes, cosine) * _flight(scene, at, scene.sun, FAR_M, 1, state, work)
+                for c in range(3):
+                    total[c] += tint[c] * gain * light[c]
+        _turn(lobes, ray, state)
     for c in range(3):
-        out[c] = total[c] * passed[c] + scatter[c]
-    out[ALPHA] = 1.0
-    out[DISTANCE] = first
+        out[c] = total[c]
 
 
 @solver
 def _rows(scene, lens, tracing, width, height, y0, y1, x0, x1, samples, seed, cancel, out, squares):
     """Add paths for a tile: sums into `out` (h, w, 5), squares of luminance into `squares`."""
-    ray, one, work = np.empty(3), np.empty(OUT), np.zeros(512)
+    place, ray, one, work = np.empty(2), np.empty(3), np.empty(OUT), np.zeros(512)
     state = np.empty(1, dtype=np.uint64)
-    pixel = math.pi / height if lens.projection == 1 else 2.0 * lens.half_width / width
+    pixel = pixel_size(lens, width, height)
     for y in range(y0, y1):
         for x in range(x0, x1):
             if cancel[0] != 0:
                 return
             state[0] = np.uint64((seed * 8191 + y) * 16384 + x) * np.uint64(0xD1342543DE82EF95)
             for _ in range(samples):
-                direction(lens, (x + _random(state)) / width, (y + _random(state)) / height, ray)
-                _path(scene, tracing, ray, pixel, state, one, work)
+                ray_of(lens, (x + _random(state)) / width, (y + _random(state)) / height, place,
+                       ray)
+                _path(scene, tracing, place, ray, pixel, state, one, work)
                 for c in range(OUT):
                     out[y, x, c] += one[c]
                 squares[y, x] += one[1] * one[1]
@@ -303,11 +306,11 @@ def _rows(scene, lens, tracing, width, height, y0, y1, x0, x1, samples, seed, ca
 
 def tracing_of(prepared: Prepared, views: list[SkyView], sun: bool = True, sky: bool = True,
                sun_disc: bool = False, ground: bool = True) -> Tracing:
-    """Settings of a trace; `views` are the surroundings from the middle of each layer."""
-    some = views or [prepared.scene.clear]
-    return Tracing(sun, sky, sun_disc, ground, np.array([v.horizon for v in some]),
-                   np.stack([v.sky for v in some]), np.stack([v.air for v in some]),
-                   some[0].sun_azimuth, some[0].air_far_m)
+    """Settings of a trace; `views` are the surroundings from the middle of each layer and then
+    from the ground."""
+    return Tracing(sun, sky, sun_disc, ground, np.array([v.horizon for v in views]),
+                   np.stack([v.sky for v in views]), np.stack([v.air for v in views]),
+                   views[0].sun_azimuth, views[0].air_far_m)
 
 
 def trace_frame(

@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.film import automatic_white, meter
-from dovrek.core.march import ALPHA, OUT, Lens, Marching, march_pixels
+from dovrek.core.lens import Lens, picture_lens
+from dovrek.core.march import march_pixels
+from dovrek.core.passes import PASSES, Passes, passes_of
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
+from dovrek.core.scene import ALPHA, OUT, Marching
 from dovrek.core.sparing import bridge, every_other, find_uneven
 from dovrek.core.stages import Cancel, Workers
-from dovrek.sky.document import Camera, Sky
+from dovrek.sky.document import Sky
 
 TILE_W, TILE_H = 96, 32
 METER_SIZE = (64, 36)
+NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
 
 
 @dataclass(frozen=True)
@@ -60,33 +64,14 @@ def tiles_of(width: int, height: int, tile_w: int = TILE_W, tile_h: int = TILE_H
                                                   0.5 * (t.y0 + t.y1) - cy))
 
 
-def picture_lens(camera: Camera, aspect: float | None = None) -> Lens:
-    """The rectilinear lens of a camera; `aspect` overrides the document's (width held)."""
-    heading, pitch = math.radians(camera.heading_deg), math.radians(camera.pitch_deg)
-    roll = math.radians(camera.roll_deg)
-    forward = np.array([math.cos(pitch) * math.sin(heading), math.cos(pitch) * math.cos(heading),
-                        math.sin(pitch)])
-    right = np.array([math.cos(heading), -math.sin(heading), 0.0])
-    up = np.cross(right, forward)
-    turned_right = math.cos(roll) * right - math.sin(roll) * up
-    turned_up = math.sin(roll) * right + math.cos(roll) * up
-    half = math.tan(0.5 * camera.fov_h_rad)
-    return Lens(0, forward, turned_right, turned_up, half, half / (aspect or camera.aspect), 0.0)
-
-
-def dome_lens(centre_deg: float = 0.0) -> Lens:
-    """The whole sphere, equirectangular, zenith at the top."""
-    axis = np.array([0.0, 1.0, 0.0])
-    return Lens(1, axis, np.array([1.0, 0.0, 0.0]), np.array([0.0, 0.0, 1.0]), math.pi,
-                math.pi / 2, math.radians(centre_deg))
-
-
 def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
                tile: Tile, quality: Quality, cancel: Cancel,
-               first_sample: int = 0) -> tuple[NDArray[np.float32], int]:
+               first_sample: int = 0,
+               passes: NDArray[np.float32] = NO_PASSES) -> tuple[NDArray[np.float32], int]:
     """(rows, columns, 5) mean light of a tile, XYZ (cd/m²), alpha, distance (m); and its rays.
 
-    Rays go where the picture is uneven; a tile cancelled half-way is not to be used.
+    Rays go where the picture is uneven; a tile cancelled half-way is not to be used. `passes`
+    (rows, columns, PASSES) receives sums over all samples; it asks for `spread` 0.
     """
     height, width = tile.y1 - tile.y0, tile.x1 - tile.x0
     light = np.zeros((height, width, OUT), dtype=np.float32)
@@ -97,7 +82,7 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
         nonlocal rays
         rays += int(np.count_nonzero(todo))
         march_pixels(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
-                     sample, cancel.flag, out)
+                     sample, cancel.flag, out, passes)
 
     if quality.spread <= 0.0:
         for sample in range(first_sample, first_sample + quality.samples):
@@ -134,7 +119,6 @@ def render_frame(
     """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled.
 
     `counted` receives the number of rays of each tile.
-
     `first_sample` picks up a series: frames of samples 0, 1, 2 … average to one of all.
     """
     width, height = size
@@ -157,6 +141,40 @@ def render_frame(
     list(workers.pool.map(piece, tiles))
     cancel.check()
     return out
+
+
+def render_passes(
+    prepared: Prepared,
+    lens: Lens,
+    size: tuple[int, int],
+    quality: Quality,
+    workers: Workers,
+    cancel: Cancel,
+    sun_disc: bool = True,
+    ground: bool = True,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[NDArray[np.float32], Passes]:
+    """(height, width, 5) light as by `render_frame`, every ray marched, and its parts."""
+    width, height = size
+    out = np.empty((height, width, OUT), dtype=np.float32)
+    sums = np.zeros((height, width, PASSES), dtype=np.float32)
+    marching = Marching(quality.step, quality.detail, sun_disc, ground)
+    every = replace(quality, spread=0.0)
+    tiles = tiles_of(width, height)
+    done = [0]
+
+    def piece(tile: Tile) -> None:
+        if cancel.is_set:
+            return
+        place = np.s_[tile.y0 : tile.y1, tile.x0 : tile.x1]
+        out[place], _ = march_tile(prepared, lens, marching, size, tile, every, cancel,
+                                   passes=sums[place])
+        done[0] += 1
+        progress(done[0], len(tiles))
+
+    list(workers.pool.map(piece, tiles))
+    cancel.check()
+    return out, passes_of(sums, quality.samples, len(prepared.bodies))
 
 
 class Metered(NamedTuple):

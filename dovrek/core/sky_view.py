@@ -56,12 +56,13 @@ def haze_phase(cosine):
 
 
 @solver
-def _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, cosine,
+def _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s, cosine,
            bounds, marks, out, passed):
     """March one ray through the air; write A, B (XYZ) and transmittance at marked bounds.
 
     `bounds` are distances in km, `marks[k]` the row of `out` to write after bound k (or −1).
-    out rows: A xyz, B xyz, then 8 transmittances; `passed` (8,) is left at the ray's end.
+    out rows: A xyz, B xyz, then 8 transmittances; `passed` (8,) is left at the ray's end. Where
+    `haze_shaded` is 0, clouds take nothing from B: the march finds their shadows itself.
     """
     f = media.haze_chi[3]
     chi1 = (media.haze_chi[1] - f) / (1.0 - f)
@@ -99,12 +100,13 @@ def _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, co
             s = min(h / SHADE_TOP_KM, 0.9999) * (SHADE_NODES - 1)
             i = int(s)
             lit = shade[i] * (1.0 - s + i) + shade[i + 1] * (s - i)
+            haze_lit = lit if haze_shaded else 1.0
             for w in range(WAVES):
                 ext = rayleigh[w] + haze_ext[w] * da + media.ozone_per_km[w] * do
                 e = exp_minus(ext * dt)
-                gain = lit * passed[w] * (1.0 - e) / max(ext, 1e-12)
-                a[w] += gain * (rayleigh[w] * rayleigh_phase * trans[w] + again[w])
-                b[w] += gain * media.haze_per_km[w] * albedo * da * trans[w]
+                gain = passed[w] * (1.0 - e) / max(ext, 1e-12)
+                a[w] += lit * gain * (rayleigh[w] * rayleigh_phase * trans[w] + again[w])
+                b[w] += haze_lit * gain * media.haze_per_km[w] * albedo * da * trans[w]
                 passed[w] *= e
         row = marks[k]
         if row >= 0:
@@ -120,7 +122,8 @@ def _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, co
 
 
 @solver
-def _sky_rows(media, sun, moments, ground, shade, weights, height, horizon, mu_s, i0, i1, sky):
+def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, horizon, mu_s,
+              i0, i1, sky):
     bounds, marks = np.empty(SKY_STEPS + 1), np.full(SKY_STEPS, -1)
     marks[SKY_STEPS - 1] = 0
     out, passed = np.empty((1, 6 + WAVES)), np.empty(WAVES)
@@ -143,8 +146,8 @@ def _sky_rows(media, sun, moments, ground, shade, weights, height, horizon, mu_s
             phi = math.pi * j / (AZIMUTHS - 1.0)
             vx = sin_v * math.cos(phi)
             cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
-            _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, cosine,
-                   bounds, marks, out, passed)
+            _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s,
+                   cosine, bounds, marks, out, passed)
             for c in range(6):
                 sky[i, j, c] = math.log(max(out[0, c], TINY))
 
@@ -160,8 +163,8 @@ def air_elevation(i, horizon):
 
 
 @solver
-def _air_rows(media, sun, moments, ground, shade, weights, seen, height, horizon, mu_s, far_km,
-              i0, i1, air):
+def _air_rows(media, sun, moments, ground, shade, haze_shaded, weights, seen, height, horizon,
+              mu_s, far_km, i0, i1, air):
     bounds = np.empty(2 * AIR_SLICES + 1)
     marks = np.full(2 * AIR_SLICES, -1)
     for k in range(AIR_SLICES):
@@ -182,8 +185,8 @@ def _air_rows(media, sun, moments, ground, shade, weights, seen, height, horizon
         for j in range(AIR_AZIMUTHS):
             vx = sin_v * math.cos(math.pi * j / (AIR_AZIMUTHS - 1.0))
             cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
-            _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, cosine,
-                   bounds, marks, out, passed)
+            _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s,
+                   cosine, bounds, marks, out, passed)
             air[i, j, 0, :6] = 0.0
             air[i, j, 0, 6:] = 1.0
             for k in range(AIR_SLICES):
@@ -212,7 +215,8 @@ def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
 
 @solver
 def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, ground_share, out):
-    """Cosine-weighted mean radiance (XYZ) from above and from below at a height (km)."""
+    """Mean radiance (XYZ) at a height (km), into `out` (4, 3): from above and from below weighted
+    by the cosine, then the same weighted by solid angle alone."""
     n_mu, n_phi, steps = 6, 6, 16
     bounds, marks = np.empty(steps + 1), np.full(steps, -1)
     marks[steps - 1] = 0
@@ -221,7 +225,7 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
     r = media.radius_km + height
     out[:] = 0.0
     for side in range(2):
-        weight_sum = 0.0
+        weight_sum, even_sum = 0.0, 0.0
         for a in range(n_mu):
             mu = math.sqrt((a + 0.5) / n_mu) * (1.0 if side == 0 else -1.0)
             sin_v = math.sqrt(1.0 - mu * mu)
@@ -232,10 +236,11 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
             for b in range(n_phi):
                 vx = sin_v * math.cos(math.pi * (b + 0.5) / n_phi)
                 cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
-                _along(media, sun, moments, ground, shade, weights, height, mu, vx, mu_s, cosine,
+                _along(media, sun, moments, ground, shade, 1, weights, height, mu, vx, mu_s, cosine,
                        bounds, marks, row, passed)
                 phase = haze_phase(cosine)
                 weight_sum += 1.0
+                even_sum += 1.0 / abs(mu)
                 if hits:
                     mu_g = (r * mu_s + length * cosine) / media.radius_km
                     ground_radiance(media, sun, ground, mu_g, ground_share, ground_share, lit)
@@ -245,8 +250,10 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
                         for w in range(WAVES):
                             light += passed[w] * lit[w] * weights[w, c]
                     out[side, c] += light
+                    out[2 + side, c] += light / abs(mu)
         for c in range(3):
             out[side, c] /= weight_sum
+            out[2 + side, c] /= even_sum
 
 
 class Observer(NamedTuple):
@@ -256,6 +263,7 @@ class Observer(NamedTuple):
     sun_elevation_true: float  # radians
     sun_azimuth: float  # radians
     far_m: float  # farthest cloud that can be seen
+    haze_shaded: bool = True  # False: the march finds the clouds' shadows in the haze
 
 
 def build_sky_view(
@@ -280,7 +288,8 @@ def build_sky_view(
     sun_transmittance(sun, media, 4.0, max(mu_s, math.sin(math.radians(-1.0))),
                       media.haze_per_km, columns, seen)
     seen = 0.8 * seen + 0.2 * float(np.mean(seen)) + 1e-9
-    common = (media, sun, scattered.moments, scattered.ground, shade, weights)
+    common = (media, sun, scattered.moments, scattered.ground, shade,
+              1 if observer.haze_shaded else 0, weights)
     run(lambda i0, i1: _sky_rows(*common, height_km, horizon, mu_s, i0, i1, sky), ELEVATIONS)
     run(lambda i0, i1: _air_rows(*common, seen, height_km, horizon, mu_s, observer.far_m * 1e-3,
                                  i0, i1, air), AIR_BELOW + AIR_ABOVE)
@@ -289,11 +298,12 @@ def build_sky_view(
 
 def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
                 height_m: float, sun_elevation_true: float, ground_share: float) -> Array:
-    """(2, 3) mean radiance (XYZ, cd/m²) falling on a level plate from above and from below.
+    """(4, 3) mean radiance (XYZ, cd/m²) from above and from below, as it falls on a level plate;
+    then the same as it falls on a ball.
 
     `ground_share` is the part of its clear-sky light the ground receives under the clouds.
     """
-    out = np.empty((2, 3))
+    out = np.empty((4, 3))
     _hemispheres(media, sun, scattered.moments, scattered.ground, shade, xyz_weights(),
                  max(height_m, 1.0) * 1e-3, math.sin(sun_elevation_true), ground_share, out)
     return out
@@ -326,8 +336,9 @@ def _from_sun(turn):
 
 
 @kernel
-def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
-    """XYZ radiance of the clear sky in a direction; `wi`, `wj` (4,) are scratch."""
+def sky_parts(view, elevation, azimuth, wi, wj, parts):
+    """Clear sky in a direction: A and B (XYZ each, see `_along`) into `parts` (6,); `wi`, `wj` (4,)
+    are scratch."""
     e = max(elevation, view.horizon)
     v = math.sqrt(max((e - view.horizon) / (0.5 * math.pi - view.horizon), 0.0)) * (ELEVATIONS - 1)
     i = min(int(v), ELEVATIONS - 2)
@@ -348,15 +359,23 @@ def sky_radiance(view, elevation, azimuth, cosine, wi, wj, out):
             s3 += w * cell[3]
             s4 += w * cell[4]
             s5 += w * cell[5]
-    phase = haze_phase(cosine)
-    out[0] = math.exp(s0) + phase * math.exp(s3)
-    out[1] = math.exp(s1) + phase * math.exp(s4)
-    out[2] = math.exp(s2) + phase * math.exp(s5)
+    parts[0], parts[1], parts[2] = math.exp(s0), math.exp(s1), math.exp(s2)
+    parts[3], parts[4], parts[5] = math.exp(s3), math.exp(s4), math.exp(s5)
 
 
 @kernel
-def air_between(view, elevation, azimuth, cosine, distance_m, scatter, passed):
-    """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance."""
+def sky_radiance(view, elevation, azimuth, cosine, scratch, out):
+    """XYZ radiance of the clear sky in a direction; `scratch` (14,)."""
+    parts = scratch[8:14]
+    sky_parts(view, elevation, azimuth, scratch[0:4], scratch[4:8], parts)
+    phase = haze_phase(cosine)
+    for c in range(3):
+        out[c] = parts[c] + phase * parts[3 + c]
+
+
+@kernel
+def air_parts(view, elevation, azimuth, distance_m, parts):
+    """Air up to a distance into `parts` (9,): A and B (XYZ each, see `_along`), transmittance."""
     d = elevation - view.horizon
     if d < 0.0:
         v = math.sqrt(-d / (0.5 * math.pi + view.horizon)) * (AIR_BELOW - 0.5)
@@ -373,10 +392,8 @@ def air_between(view, elevation, azimuth, cosine, distance_m, scatter, passed):
     u = math.sqrt(min(max(distance_m / view.air_far_m, 0.0), 1.0)) * AIR_SLICES
     k = min(int(u), AIR_SLICES - 1)
     fk = u - k
-    phase = haze_phase(cosine)
-    for c in range(3):
-        scatter[c] = 0.0
-        passed[c] = 0.0
+    for c in range(9):
+        parts[c] = 0.0
     for a in range(2):
         wa = fi if a == 1 else 1.0 - fi
         for b in range(2):
@@ -384,6 +401,16 @@ def air_between(view, elevation, azimuth, cosine, distance_m, scatter, passed):
             for e in range(2):
                 w = wab * (fk if e == 1 else 1.0 - fk)
                 cell = view.air[i + a, j + b, k + e]
-                for c in range(3):
-                    scatter[c] += w * (cell[c] + phase * cell[3 + c])
-                    passed[c] += w * cell[6 + c]
+                for c in range(9):
+                    parts[c] += w * cell[c]
+
+
+@kernel
+def air_between(view, elevation, azimuth, cosine, distance_m, parts, scatter, passed):
+    """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance; `parts`
+    (9,) is scratch."""
+    air_parts(view, elevation, azimuth, distance_m, parts)
+    phase = haze_phase(cosine)
+    for c in range(3):
+        scatter[c] = parts[c] + phase * parts[3 + c]
+        passed[c] = parts[6 + c]

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.kernels import kernel
-from dovrek.core.march import ALPHA, DISTANCE, GREEN, OUT
+from dovrek.core.scene import ALPHA, DISTANCE, GREEN, OUT
 
 Mask = NDArray[np.uint8]
 ALPHA_SPREAD = 0.03

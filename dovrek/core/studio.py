@@ -5,27 +5,29 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.march import Marching
+from dovrek.core.lens import Lens, dome_lens, picture_lens, plan_lens
+from dovrek.core.passes import Passes
 from dovrek.core.prepare import Prepared, Preparer
 from dovrek.core.reference import trace_frame, tracing_of
 from dovrek.core.render import (
     QUALITIES,
     Metered,
     Quality,
-    dome_lens,
     meter_sky,
-    picture_lens,
     render_frame,
+    render_passes,
 )
+from dovrek.core.scene import Marching
 from dovrek.core.stages import Cancel, Workers
 from dovrek.sky.document import Sky
 
-VIEWS = ("picture", "dome")
+VIEWS = ("picture", "dome", "plan")
+EXTENT_KM = 40.0
+EXTENT_LIMITS_KM = (1.0, 400.0)
 SIDE_LIMIT = 8192
 
 
@@ -40,14 +42,18 @@ class Wish:
     sun_disc: bool = True
     ground: bool = True
     centre_deg: float = 0.0
+    extent_km: float = EXTENT_KM
+    passes: bool = False
 
     @property
     def settings(self) -> Quality:
         return QUALITIES[self.quality]
 
-    def lens(self, sky: Sky) -> Any:
+    def lens(self, sky: Sky) -> Lens:
         if self.view == "dome":
             return dome_lens(self.centre_deg)
+        if self.view == "plan":
+            return plan_lens(self.extent_km * 1e3, self.width / self.height)
         return picture_lens(sky.camera, self.width / self.height)
 
     def marching(self) -> Marching:
@@ -64,6 +70,7 @@ class Rendered:
     seconds: dict[str, float] = field(default_factory=dict)
     rays: int = 0
     noise: float | None = None  # a reference's standard error over its mean
+    passes: Passes | None = None
 
 
 class Studio:
@@ -79,6 +86,8 @@ class Studio:
         key = repr((prepared.key, sky.camera.model_dump(), sky.film.model_dump()))
         metered = self.preparer.cache.get(
             "meter", key, lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12)
+        if wish.view == "plan":
+            prepared = self.preparer.from_above(prepared, cancel)
         return prepared, metered
 
     def render(self, sky: Sky, wish: Wish, cancel: Cancel | None = None,
@@ -90,14 +99,19 @@ class Studio:
         prepared, metered = self.prepare(sky, wish, cancel)
         marching = time.perf_counter()
         counted: list[int] = []
-        light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
-                             self.workers, cancel, wish.sun_disc, wish.ground, progress,
-                             counted=counted)
+        size, parts = (wish.width, wish.height), None
+        if wish.passes:
+            light, parts = render_passes(prepared, wish.lens(sky), size, wish.settings,
+                                         self.workers, cancel, wish.sun_disc, wish.ground, progress)
+            counted.append(wish.width * wish.height * wish.settings.samples)
+        else:
+            light = render_frame(prepared, wish.lens(sky), size, wish.settings, self.workers,
+                                 cancel, wish.sun_disc, wish.ground, progress, counted=counted)
         end = time.perf_counter()
         seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
         seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
                     "total": round(end - start, 4)}
-        return Rendered(light, prepared, metered, seconds, sum(counted))
+        return Rendered(light, prepared, metered, seconds, sum(counted), passes=parts)
 
     def trace(self, sky: Sky, wish: Wish, samples: int, cancel: Cancel | None = None,
               progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:

@@ -6,6 +6,7 @@ scene light with Rec. 709 primaries; `whiteLuminance` says how many cd/m² (1, 1
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -18,8 +19,10 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from dovrek.core.film import develop, white_luminance
-from dovrek.core.march import ALPHA
+from dovrek.core.passes import Passes
+from dovrek.core.scene import ALPHA
 from dovrek.core.spectrum import XYZ_TO_RGB
+from dovrek.formats.film_passes import pass_channels
 from dovrek.formats.whole_file import whole_file
 
 Bits = Literal["8", "16", "half", "float"]
@@ -92,12 +95,18 @@ def _developed(light: NDArray[np.float32], developing: Developing, bits: int) ->
     return np.concatenate([picture, alpha[..., None]], axis=2)
 
 
-def write_picture(path: Path, light: NDArray[np.float32], developing: Developing) -> list[str]:
-    """Write (h, w, 5) light to a file; returns notes for the sidecar. Raises OSError."""
+def write_picture(path: Path, light: NDArray[np.float32], developing: Developing,
+                  passes: Passes | None = None, layer_ids: Sequence[str] = ()) -> list[str]:
+    """Write (h, w, 5) light to a file; returns notes for the sidecar. Raises OSError.
+
+    `passes`, with the ids of the layers they hold, go into OpenEXR files beside the beauty.
+    """
     bits = bits_for(path, developing.bits, developing.scale)
     extension = path.suffix.lower()
     if developing.transparent and extension not in TRANSPARENT:
         raise FormatError(f"ground: {extension} holds no transparency; use .png, .tif or .exr")
+    if passes is not None and extension != ".exr":
+        raise FormatError(f"passes: {extension} holds no further channels; use .exr")
     notes: list[str] = []
     with whole_file(path) as part:
         if extension == ".png":
@@ -110,7 +119,7 @@ def write_picture(path: Path, light: NDArray[np.float32], developing: Developing
         elif extension == ".hdr":
             _write_hdr(part, light, developing)
         else:
-            notes = _write_exr(part, light, developing, bits)
+            notes = _write_exr(part, light, developing, bits, passes, list(layer_ids))
     return notes
 
 
@@ -155,8 +164,8 @@ def _write_hdr(path: Path, light: NDArray[np.float32], developing: Developing) -
     path.write_bytes(head.encode() + out.tobytes())
 
 
-def _write_exr(path: Path, light: NDArray[np.float32], developing: Developing,
-               bits: Bits) -> list[str]:
+def _write_exr(path: Path, light: NDArray[np.float32], developing: Developing, bits: Bits,
+               passes: Passes | None, layer_ids: list[str]) -> list[str]:
     rgb, white = linear_rgb(light, developing)
     notes = []
     if developing.transparent:
@@ -174,6 +183,11 @@ def _write_exr(path: Path, light: NDArray[np.float32], developing: Developing,
         "chromaticities": (0.640, 0.330, 0.300, 0.600, 0.150, 0.060, 0.3127, 0.3290),
     }
     channels = {"RGBA" if rgb.shape[2] == 4 else "RGB": np.ascontiguousarray(rgb)}
+    if passes is not None:
+        for name, values in pass_channels(passes, layer_ids, white).items():
+            if bits == "half" and name != "depth.Z":  # kilometres exceed a half
+                values = np.clip(values, -HALF_LARGEST, HALF_LARGEST).astype(np.float16)
+            channels[name] = values
     with OpenEXR.File(header, channels) as file:
         file.write(str(path))
     return notes

@@ -17,8 +17,8 @@ from typing import Any
 import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
-from dovrek.core.march import OUT
 from dovrek.core.probe import light_of
+from dovrek.core.scene import OUT
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
 from dovrek.formats.pictures import Developing, write_picture

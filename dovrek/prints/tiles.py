@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.march import OUT
 from dovrek.core.prepare import Prepared
 from dovrek.core.render import Metered, Tile, march_tile, tiles_of
+from dovrek.core.scene import OUT
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
 from dovrek.formats.whole_file import whole_file

@@ -86,6 +86,11 @@ class Air(Group):
         help="Tint of the ground's return: below 0 cool like wet slate, above 0 warm like "
         "soil and dry grass.",
     )
+    shadow_rays: bool = choice(
+        False, group="Air", label="Shadow rays",
+        help="Clouds cast their shadows through the haze: beams and dark rays below them, most "
+        "in thick haze toward the sun. Takes longer.",
+    )
 
 
 class Camera(Group):

@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from dovrek.core.film import develop
+from dovrek.core.lens import picture_lens
 from dovrek.core.prepare import FINE, Atmosphere, Preparer
-from dovrek.core.render import QUALITIES, Metered, Quality, picture_lens, render_frame
+from dovrek.core.render import QUALITIES, Metered, Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, Workers
 from dovrek.core.studio import Studio, Wish
 from dovrek.sky.document import Sky

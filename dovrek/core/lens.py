@@ -1,0 +1,84 @@
+"""From pixels to rays: a rectilinear lens, the whole dome, a plan from above."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.kernels import kernel
+from dovrek.sky.document import Camera
+
+PICTURE, DOME, PLAN = 0, 1, 2
+
+
+class Lens(NamedTuple):
+    """From pixels to directions (and, for a plan, places)."""
+
+    projection: int
+    forward: NDArray[np.float64]
+    right: NDArray[np.float64]
+    up: NDArray[np.float64]
+    half_width: float  # tangent of half the angle of view; metres for a plan
+    half_height: float
+    centre: float  # azimuth of a dome's middle column, radians
+
+
+def picture_lens(camera: Camera, aspect: float | None = None) -> Lens:
+    """The rectilinear lens of a camera; `aspect` overrides the document's (width held)."""
+    heading, pitch = math.radians(camera.heading_deg), math.radians(camera.pitch_deg)
+    roll = math.radians(camera.roll_deg)
+    forward = np.array([math.cos(pitch) * math.sin(heading), math.cos(pitch) * math.cos(heading),
+                        math.sin(pitch)])
+    right = np.array([math.cos(heading), -math.sin(heading), 0.0])
+    up = np.cross(right, forward)
+    turned_right = math.cos(roll) * right - math.sin(roll) * up
+    turned_up = math.sin(roll) * right + math.cos(roll) * up
+    half = math.tan(0.5 * camera.fov_h_rad)
+    return Lens(0, forward, turned_right, turned_up, half, half / (aspect or camera.aspect), 0.0)
+
+
+def dome_lens(centre_deg: float = 0.0) -> Lens:
+    """The whole sphere, equirectangular, zenith at the top."""
+    axis = np.array([0.0, 1.0, 0.0])
+    return Lens(1, axis, np.array([1.0, 0.0, 0.0]), np.array([0.0, 0.0, 1.0]), math.pi,
+                math.pi / 2, math.radians(centre_deg))
+
+
+def plan_lens(extent_m: float, aspect: float = 1.0) -> Lens:
+    """A level plan, north up, `extent_m` across, centred on the camera's ground point."""
+    half = 0.5 * extent_m
+    return Lens(PLAN, np.array([0.0, 0.0, -1.0]), np.array([1.0, 0.0, 0.0]),
+                np.array([0.0, 1.0, 0.0]), half, half / aspect, 0.0)
+
+
+@kernel
+def pixel_size(lens, width, height):
+    """Angle of a pixel (radians), or its width in metres on a plan."""
+    if lens.projection == DOME:
+        return math.pi / height
+    return 2.0 * lens.half_width / width
+
+
+@kernel
+def ray_of(lens, u, v, place, ray):
+    """Start (east, north: m) and unit direction (east, north, up) of a place in the frame, u and
+    v from 0 to 1 rightward and downward."""
+    place[0], place[1] = 0.0, 0.0
+    if lens.projection == DOME:
+        azimuth = lens.centre + (u - 0.5) * 2.0 * math.pi
+        elevation = (0.5 - v) * math.pi
+        ce = math.cos(elevation)
+        ray[0], ray[1], ray[2] = ce * math.sin(azimuth), ce * math.cos(azimuth), math.sin(elevation)
+        return
+    a = (2.0 * u - 1.0) * lens.half_width
+    b = (1.0 - 2.0 * v) * lens.half_height
+    if lens.projection == PLAN:
+        place[0], place[1] = a, b
+        ray[0], ray[1], ray[2] = 0.0, 0.0, -1.0
+        return
+    norm = 1.0 / math.sqrt(1.0 + a * a + b * b)
+    for c in range(3):
+        ray[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
