@@ -29,6 +29,7 @@ RASTER = 400
 
 # Columns of an instance.
 X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP = range(8)
+INSTANCE = 8
 
 
 class CellParameters(NamedTuple):

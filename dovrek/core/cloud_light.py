@@ -78,14 +78,13 @@ def grid_light(light, p, x, y, z, dither, out):
 
 
 @kernel
-def sunlight_at(scene, x, y, h, out):
+def sunlight_at(t, sun, radius, x, y, h, out):
     """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
     u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
-    offset = (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
+    offset = (x * sun[0] + y * sun[1]) / radius
     v = (min(max(offset / LIGHT_SPAN_RAD, -1.0), 1.0) + 1.0) * 0.5 * (LIGHT_SUNS - 1)
     i, j = min(int(u), LIGHT_HEIGHTS - 2), min(int(v), LIGHT_SUNS - 2)
     fi, fj = u - i, v - j
-    t = scene.sunlight
     for c in range(3):
         out[c] = ((t[i, j, c] * (1 - fj) + t[i, j + 1, c] * fj) * (1 - fi)
                   + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)

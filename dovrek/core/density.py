@@ -13,9 +13,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.cloud_cells import REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
+from dovrek.core.cloud_cells import INSTANCE, REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
 from dovrek.core.kernels import kernel, smoothstep
-from dovrek.core.noise import hash_unit, noise_at, noise_level, turned_noise
+from dovrek.core.noise import BILLOW, WISP, hash_unit, noise_at, noise_level, turned_noise
 
 CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
 
@@ -33,20 +33,19 @@ TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whol
 
 
 class Field(NamedTuple):
-    """Everything density needs, flat, for all layers of a scene."""
+    """Everything density needs, flat, for all layers of a scene.
+
+    Few arrays, since every call of a kernel copies the description of each.
+    """
 
     layers: NDArray[np.float64]  # (L, PARAMETERS)
-    billow: NDArray[np.uint8]
-    wisp: NDArray[np.uint8]
-    shapes: NDArray[np.uint8]
-    cells: NDArray[np.float32]  # (instances, 8)
-    starts: NDArray[np.int32]
-    members: NDArray[np.int32]
-    clearance: NDArray[np.float32]
+    bytes: NDArray[np.uint8]  # noise volumes, then the shapes of heaped layers
+    reals: NDArray[np.float32]  # of each heaped layer: its instances (8 numbers each), clearances
+    index: NDArray[np.int32]  # of each: where its squares' members start, the members
 
 
 @kernel
-def _shape_distance(field, p, shape, u, v, w):
+def _shape_distance(s, p, shape, u, v, w):
     """Signed distance (metres at full size) in a shape's grid by trilinear look-up."""
     n, nz = int(p[SHAPE_N]), int(p[SHAPE_NZ])
     voxel = p[SHAPE_VOXEL]
@@ -59,7 +58,6 @@ def _shape_distance(field, p, shape, u, v, w):
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     at = int(p[SHAPE_AT]) + ((shape * n + i) * n + j) * nz + k
-    s = field.shapes
     e00 = s[at] * (1 - fc) + s[at + 1] * fc
     e01 = s[at + nz] * (1 - fc) + s[at + nz + 1] * fc
     at += n * nz
@@ -79,10 +77,10 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     i = min(int(px / period * squares), squares - 1)
     j = min(int(py / period * squares), squares - 1)
     square = i * squares + j
-    first = field.starts[int(p[START_AT]) + square]
-    last = field.starts[int(p[START_AT]) + square + 1]
+    first = field.index[int(p[START_AT]) + square]
+    last = field.index[int(p[START_AT]) + square + 1]
     if first == last:
-        return -max(field.clearance[int(p[CLEAR_AT]) + square], 20.0), 0.0
+        return -max(field.reals[int(p[CLEAR_AT]) + square], 20.0), 0.0
     squash = p[SHAPE_SQUASH]
     vertical = min(squash, 1.0)
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
@@ -91,9 +89,10 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     outside = -1e9
     member_at = int(p[MEMBER_AT])
     cell_at = int(p[CELL_AT])
+    s = field.reals
     for m in range(first, last):
-        cell = field.cells[cell_at + field.members[member_at + m]]
-        dx, dy = px - cell[X], py - cell[Y]
+        cell = cell_at + INSTANCE * field.index[member_at + m]
+        dx, dy = px - s[cell + X], py - s[cell + Y]
         if dx > 0.5 * period:
             dx -= period
         elif dx < -0.5 * period:
@@ -102,20 +101,20 @@ def _cumulus(field, p, x, y, z, footprint, detail):
             dy -= period
         elif dy < -0.5 * period:
             dy += period
-        reach = cell[REACH]
+        reach = s[cell + REACH]
         d2 = dx * dx + dy * dy
-        high = z - cell[TOP] - 0.5 * lump
+        high = z - s[cell + TOP] - 0.5 * lump
         if d2 > reach * reach:
             outside = max(outside, min(reach - math.sqrt(d2), -high))
             continue
         if high > 0.0:
             outside = max(outside, -high)
             continue
-        scale = cell[SCALE]
-        u = (cell[TURN_COS] * dx + cell[TURN_SIN] * dy) / scale
-        v = (cell[TURN_COS] * dy - cell[TURN_SIN] * dx) / scale
+        scale = s[cell + SCALE]
+        u = (s[cell + TURN_COS] * dx + s[cell + TURN_SIN] * dy) / scale
+        v = (s[cell + TURN_COS] * dy - s[cell + TURN_SIN] * dx) / scale
         scale = min(scale, 1.0)  # wider than full size never means higher
-        f = _shape_distance(field, p, int(cell[SHAPE]), u, v, z / (scale * squash))
+        f = _shape_distance(field.bytes, p, int(s[cell + SHAPE]), u, v, z / (scale * squash))
         f *= scale * vertical
         if f > best:
             own = scale
@@ -137,9 +136,10 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     fray = min(fray, 1.0)
     tile = 7.0 * amplitude + 40.0
     frozen = z if z > 0.9 * amplitude else 0.9 * amplitude - 0.3 * (0.9 * amplitude - z)
-    n = turned_noise(field.billow, x, y, frozen, tile, noise_level(footprint, tile))
+    n = turned_noise(field.bytes, BILLOW, x, y, frozen, tile, noise_level(footprint, tile))
     if fray > 0.22:
-        g = turned_noise(field.wisp, x, y, frozen, 1.3 * tile, noise_level(footprint, 1.3 * tile))
+        g = turned_noise(field.bytes, WISP, x, y, frozen, 1.3 * tile,
+                         noise_level(footprint, 1.3 * tile))
         n = n * (1.0 - fray) + (1.15 * g - 0.18) * fray
     keep = smoothstep(-0.9 * amplitude, 0.25 * amplitude, f)
     f += amplitude * (n if n < 0.0 else n * keep) - 0.06 * amplitude
@@ -147,9 +147,10 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         tile2 = 0.27 * tile
         a2 = 0.36 * amplitude
         level = noise_level(footprint, tile2)
-        n2 = turned_noise(field.billow, y, z, x, tile2, level)
+        n2 = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
         if fray > 0.22:
-            n2 = n2 * (1.0 - fray) + fray * 1.2 * turned_noise(field.wisp, y, z, x, tile2, level)
+            g = turned_noise(field.bytes, WISP, y, z, x, tile2, level)
+            n2 = n2 * (1.0 - fray) + fray * 1.2 * g
         if level >= 0:
             keep = smoothstep(-0.9 * a2, 0.4 * a2, f)
             f += a2 * (1.0 + 1.2 * fray) * (n2 if n2 < 0.0 else n2 * keep)
@@ -158,13 +159,13 @@ def _cumulus(field, p, x, y, z, footprint, detail):
                 a3 = 0.30 * a2
                 level = noise_level(footprint, tile3)
                 if level >= 0:
-                    n3 = turned_noise(field.billow, z, x, y, tile3, level)
+                    n3 = turned_noise(field.bytes, BILLOW, z, x, y, tile3, level)
                     keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
                     f += a3 * (1.0 + 1.6 * fray) * (n3 if n3 < 0.0 else n3 * keep)
     ragged = 0.0
     if z < 0.35 * p[THICK]:
         ragged = (14.0 + 26.0 * p[FRAY]) * turned_noise(
-            field.wisp, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
+            field.bytes, WISP, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
     f = min(f, z - ragged - 8.0)
     if f <= 0.0:
         return f - 0.5, 0.0
@@ -174,14 +175,15 @@ def _cumulus(field, p, x, y, z, footprint, detail):
 
 
 @kernel
-def _flat_noise(volume, x, y, tile, slice_, footprint):
+def _flat_noise(volumes, x, y, tile, slice_, footprint):
     """Two-dimensional noise: a slice through a volume, turned by a generic angle.
 
     The slice is tilted, so that it meets other parts of the volume in every tile.
     """
     s = 1.0 / tile
     u, v = s * (0.7986 * x + 0.6018 * y), s * (-0.6018 * x + 0.7986 * y)
-    return noise_at(volume, u, v, slice_ + TILT_U * u + TILT_V * v, noise_level(footprint, tile))
+    return noise_at(volumes, WISP, u, v, slice_ + TILT_U * u + TILT_V * v,
+                    noise_level(footprint, tile))
 
 
 @kernel
@@ -190,7 +192,7 @@ def _clearing(field, p, x, y, footprint):
     if p[CLEAR_SHARE] <= 0.0:
         return 0.0
     tile = 3.6 * p[CLEAR_SIZE]
-    n = _flat_noise(field.wisp, x + p[CLEAR_X], y + p[CLEAR_Y], tile, 0.13, footprint)
+    n = _flat_noise(field.bytes, x + p[CLEAR_X], y + p[CLEAR_Y], tile, 0.13, footprint)
     width = 0.02 + 0.35 * p[CLEAR_EDGE]
     return smoothstep(p[CLEAR_CENTRE] - width, p[CLEAR_CENTRE] + width, n)
 
@@ -225,11 +227,11 @@ def sheet_score(field, p, x, y, footprint):
     v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
     if int(p[KIND]) == CELLED:
-        warp = 0.9 * size * _flat_noise(field.wisp, u, v, 8.0 * size, 0.23, footprint)
-        bend = 0.9 * size * _flat_noise(field.wisp, v, u, 9.4 * size, 0.67, footprint)
+        warp = 0.9 * size * _flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
+        bend = 0.9 * size * _flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
         stretch = 1.0 + 1.4 * p[COMB]
-        s = 0.95 * _flat_noise(field.wisp, u, v + warp, 17.0 * size, 0.31, footprint)
-        s += 0.35 * _flat_noise(field.wisp, v, u, 5.3 * size, 0.77, footprint)
+        s = 0.95 * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31, footprint)
+        s += 0.35 * _flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
         s += ROWS_SHARE * math.sin(2.0 * math.pi * (u + 2.2 * bend) / (ROWS_CELLS * size))
         far = footprint / size
         if far < 1.0:  # cells thinner than what is averaged over are their mean
@@ -237,16 +239,16 @@ def sheet_score(field, p, x, y, footprint):
             s += CELL_GAP * (cell - 0.5) * (1.0 - far)
     elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
-        u += 5.0 * size * _flat_noise(field.wisp, v, u, 41.0 * size, 0.47, footprint)
-        s = _flat_noise(field.wisp, u / stretch, v, 7.3 * size, 0.37, footprint)
-        s += 0.45 * _flat_noise(field.wisp, v, u / stretch, 2.3 * size, 0.71, footprint)
-        s += 0.30 * p[FRAY] * _flat_noise(field.wisp, u, v, 0.55 * size, 0.19, footprint)
+        u += 5.0 * size * _flat_noise(field.bytes, v, u, 41.0 * size, 0.47, footprint)
+        s = _flat_noise(field.bytes, u / stretch, v, 7.3 * size, 0.37, footprint)
+        s += 0.45 * _flat_noise(field.bytes, v, u / stretch, 2.3 * size, 0.71, footprint)
+        s += 0.30 * p[FRAY] * _flat_noise(field.bytes, u, v, 0.55 * size, 0.19, footprint)
     else:
         stretch = 1.0 + 3.2 * p[COMB]
-        warp = 0.34 * size * _flat_noise(field.wisp, u, v, 13.0 * size, 0.53, footprint)
-        s = _flat_noise(field.wisp, u / stretch, v + warp, 6.1 * size, 0.11, footprint)
-        s += 0.55 * _flat_noise(field.wisp, v + warp, u / stretch, 17.0 * size, 0.83, footprint)
-        s += 0.35 * _flat_noise(field.wisp, u / (1.0 + 11.0 * p[COMB]), v + warp, 2.1 * size, 0.43,
+        warp = 0.34 * size * _flat_noise(field.bytes, u, v, 13.0 * size, 0.53, footprint)
+        s = _flat_noise(field.bytes, u / stretch, v + warp, 6.1 * size, 0.11, footprint)
+        s += 0.55 * _flat_noise(field.bytes, v + warp, u / stretch, 17.0 * size, 0.83, footprint)
+        s += 0.35 * _flat_noise(field.bytes, u / (1.0 + 11.0 * p[COMB]), v + warp, 2.1 * size, 0.43,
                                 footprint)
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
@@ -262,8 +264,8 @@ def _stratus(field, p, x, y, z, footprint, detail):
     d = (sheet_score(field, p, x, y, footprint) - p[LEVEL]) * 0.9 * size
     if d < -0.35 * size:
         return -min(-d * 0.25, 600.0), 0.0
-    n = _flat_noise(field.wisp, x + p[SHIFT_X], y + p[SHIFT_Y], 4.1 * size, 0.29, footprint)
-    m = _flat_noise(field.wisp, y - p[SHIFT_X], x + p[SHIFT_Y], 2.7 * size, 0.61, footprint)
+    n = _flat_noise(field.bytes, x + p[SHIFT_X], y + p[SHIFT_Y], 4.1 * size, 0.29, footprint)
+    m = _flat_noise(field.bytes, y - p[SHIFT_X], x + p[SHIFT_Y], 2.7 * size, 0.61, footprint)
     thin = smoothstep(-0.1 * size, 0.5 * size, d)
     top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
     bottom = thick * max(0.10 + 0.22 * p[LOBES] * m, 0.0) * (2.0 - thin)
@@ -271,11 +273,11 @@ def _stratus(field, p, x, y, z, footprint, detail):
     f = min(f, d + 0.25 * thick)
     lump = (0.10 + 0.22 * p[LOBES]) * thick
     tile = 0.62 * size
-    f += lump * turned_noise(field.wisp, x + p[SHIFT_X], y, 1.6 * z, tile,
+    f += lump * turned_noise(field.bytes, WISP, x + p[SHIFT_X], y, 1.6 * z, tile,
                              noise_level(footprint, tile))
     if detail > 0 and p[FRAY] > 0.0:
         tile2 = 0.16 * size
-        f += 0.55 * lump * p[FRAY] * turned_noise(field.wisp, y, x, z, tile2,
+        f += 0.55 * lump * p[FRAY] * turned_noise(field.bytes, WISP, y, x, z, tile2,
                                                    noise_level(footprint, tile2))
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
@@ -305,15 +307,16 @@ def _celled(field, p, x, y, z, footprint, detail):
     tile = 1.25 * size
     if f < -1.4 * lump:
         return max(0.6 * (f + 1.2 * lump), -0.3 * thick) - 1.0, 0.0
-    n = turned_noise(field.billow, x + p[SHIFT_X], y, 1.3 * z, tile, noise_level(footprint, tile))
-    g = turned_noise(field.wisp, y, x + p[SHIFT_Y], 1.3 * z, 0.6 * tile,
+    n = turned_noise(field.bytes, BILLOW, x + p[SHIFT_X], y, 1.3 * z, tile,
+                     noise_level(footprint, tile))
+    g = turned_noise(field.bytes, WISP, y, x + p[SHIFT_Y], 1.3 * z, 0.6 * tile,
                      noise_level(footprint, 0.6 * tile))
     f += lump * (n * (1.0 - p[FRAY]) + 1.3 * g * p[FRAY])
     if detail > 0:
         tile2 = 0.27 * tile
         level = noise_level(footprint, tile2)
-        n = turned_noise(field.billow, y, z, x, tile2, level)
-        g = turned_noise(field.wisp, z, x, y, tile2, level)
+        n = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
+        g = turned_noise(field.bytes, WISP, z, x, y, tile2, level)
         f += 0.45 * lump * (n * (1.0 - p[FRAY]) + 1.3 * g * p[FRAY])
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
@@ -348,11 +351,11 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
     v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
-    bend = 0.10 * size * _flat_noise(field.wisp, u, v, 5.2 * size, 0.91, footprint)
+    bend = 0.10 * size * _flat_noise(field.bytes, u, v, 5.2 * size, 0.91, footprint)
     run = 1.0 + 14.0 * p[COMB]
     tile = 0.62 * size
     a, b = u / (run * tile), (v + bend) / tile
-    fibre = noise_at(field.wisp, a, b, 0.5 * r + TILT_U * b + TILT_V * a,
+    fibre = noise_at(field.bytes, WISP, a, b, 0.5 * r + TILT_U * b + TILT_V * a,
                      noise_level(footprint, tile))
     # Strands shred the edge of the patch as well as its inside, so no patch has an outline.
     score += shred * fibre * 1.6
@@ -360,14 +363,14 @@ def _cirrus(field, p, x, y, z, footprint, detail):
         return 30.0, 0.0
     tile = 0.19 * size
     a, b = u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile
-    fine = noise_at(field.wisp, a, b, 1.1 * r + TILT_U * b + TILT_V * a,
+    fine = noise_at(field.bytes, WISP, a, b, 1.1 * r + TILT_U * b + TILT_V * a,
                     noise_level(footprint, tile))
     body = smoothstep(-0.45, 0.30 + 0.5 * p[EDGE] / 500.0, score)
     texture = max(1.0 + p[FRAY] * (1.7 * fibre + 1.1 * fine), 0.0)
     if detail > 0:
         tile = 0.061 * size
         texture = max(texture + p[FRAY] * 0.6 * noise_at(
-            field.wisp, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile, 1.7 * r,
+            field.bytes, WISP, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile, 1.7 * r,
             noise_level(footprint, tile)), 0.0)
     profile = 4.0 * r * (1.0 - r)
     sigma = p[SIGMA] * body * body * texture * (0.4 + 0.6 * texture) * profile

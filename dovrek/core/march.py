@@ -90,28 +90,28 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
 
 
 @kernel
-def _air(scene, shares, elevation, azimuth, phase, distance, parts, scatter, passed):
+def _air(clear, shadow_rays, shares, elevation, azimuth, phase, distance, parts, scatter, passed):
     """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
-    air_parts(scene.clear, elevation, azimuth, distance, parts)
-    lit = lit_share(shares, distance) if scene.shadow_rays else 1.0
+    air_parts(clear, elevation, azimuth, distance, parts)
+    lit = lit_share(shares, distance) if shadow_rays else 1.0
     for c in range(3):
         scatter[c] = parts[c] + phase * lit * parts[3 + c]
         passed[c] = parts[6 + c]
 
 
 @kernel
-def _taps(scene, l, x, y, z, random, footprint, place):
+def _taps(field, light, sun, l, x, y, z, random, footprint, place):
     """Optical depth toward the sun near a point of a heap and on to the next cell of its grid:
     (near, whole), by three looks at the density and the light grid beyond."""
-    p = scene.field.layers[l]
-    sx, sy, sz = scene.sun[0], scene.sun[1], scene.sun[2]
+    p = field.layers[l]
+    sx, sy, sz = sun[0], sun[1], sun[2]
     near = 0.0
     for tap in range(3):
         d = TAPS[tap][0] * (0.75 + 0.5 * random)
         near += TAPS[tap][1] * density(
-            scene.field, l, x + d * sx, y + d * sy, z + d * sz,
+            field, l, x + d * sx, y + d * sy, z + d * sz,
             max(0.3 * TAPS[tap][1], 0.7 * footprint), 1 if tap == 0 else 0)[1]
-    return near, near + grid_depth(scene.light, p, x + TAPS_END * sx, y + TAPS_END * sy,
+    return near, near + grid_depth(light, p, x + TAPS_END * sx, y + TAPS_END * sy,
                                    z + TAPS_END * sz, random, place)
 
 
@@ -190,6 +190,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             continue
         tap_depth, near_depth, tap_age = 0.0, 0.0, 9
         sigma_last = 0.0
+        # A veil is even along a step: the same place in each gives the least noise.
+        veiled = active == 1 and int(field.layers[int(mark_f[0])][KIND]) == CIRRUS
         while t < t_end and not opaque and steps < STEPS_LIMIT:
             steps += 1
             # The step is chosen before its sample is taken, and the sample lies anywhere in it:
@@ -203,7 +205,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             if sigma_last > 1e-12:
                 ds = min(ds, max((1.1 if trans > DEEP else 2.2) / sigma_last, 0.35 * ds))
             ds = min(ds, t_end - t)
-            place = t + ds * ((random + hash_unit(steps, stream, 3)) % 1.0)
+            shift = random if veiled else (random + hash_unit(steps, stream, 3)) % 1.0
+            place = t + ds * shift
             footprint = pixel_m + pixel_rad * place
             h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
             x, y = x0 + place * dx, y0 + place * dy
@@ -224,8 +227,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                     first_t = place
                 if weight > 1e-4 and place - last_t > 0.06 * place:
                     # A gap since the last cloud: settle its air before going on.
-                    _air(scene, shares, elevation, azimuth, haze, weight_t / weight, parts, scatter,
-                         passed)
+                    _air(scene.clear, scene.shadow_rays, shares, elevation, azimuth, haze,
+                         weight_t / weight, parts, scatter, passed)
                     for c in range(3):
                         total[c] += batch[c] * passed[c] + weight * scatter[c]
                         batch[c] = 0.0
@@ -236,7 +239,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                 depth = sigma_all * ds
                 e = math.exp(-depth)
                 es = math.exp(-scaled_all * ds)
-                sunlight_at(scene, x, y, h, sun_xyz)
+                sunlight_at(scene.sunlight, scene.sun, scene.radius, x, y, h, sun_xyz)
                 gained = trans_s * (1.0 - es)
                 for c in range(3):
                     latest[c] = 0.0
@@ -258,8 +261,9 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                         if trans > DEEP:
                             if tap_age >= 1:
                                 tap_age = 0
-                                near_depth, tap_depth = _taps(scene, l, x, y, z, random, footprint,
-                                                              place3)
+                                near_depth, tap_depth = _taps(
+                                    field, scene.light, scene.sun, l, x, y, z, random, footprint,
+                                    place3)
                             else:
                                 tap_age += 1
                             tau = tap_depth
@@ -315,7 +319,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             if nearest < 0.0:  # nothing lies within the distance to the next surface
                 t = max(t, place - 0.9 * nearest)
     if weight > 0.0:
-        _air(scene, shares, elevation, azimuth, haze, weight_t / weight, parts, scatter, passed)
+        _air(scene.clear, scene.shadow_rays, shares, elevation, azimuth, haze, weight_t / weight,
+             parts, scatter, passed)
         for c in range(3):
             total[c] += batch[c] * passed[c] + weight * scatter[c]
         seen_weight += weight
@@ -336,7 +341,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
         seen[c] = 0.0
     if ground_t > 0.0:
         if marching.ground and (with_passes or not opaque):
-            _air(scene, shares, elevation, azimuth, haze, ground_t, parts, scatter, passed)
+            _air(scene.clear, scene.shadow_rays, shares, elevation, azimuth, haze, ground_t, parts,
+                 scatter, passed)
             lit = ground_light(scene, x0 + ground_t * dx, y0 + ground_t * dy, seen, place3)
             for c in range(3):
                 seen[c] = seen[c] * passed[c] + scatter[c]

@@ -18,6 +18,9 @@ from dovrek.core.kernels import kernel, solver
 
 SIZE = 128
 LEVELS = 6  # 128, 64, … 4
+BILLOW = 0  # places of the volumes among the bytes of a field
+WISP = sum((SIZE >> level) ** 3 for level in range(LEVELS))
+NOISE_BYTES = 2 * WISP
 SPREAD = 0.4  # standard deviation of the finest level
 
 Bytes = NDArray[np.uint8]
@@ -121,12 +124,13 @@ def _volume(kernel, octaves, pool: ThreadPoolExecutor) -> Bytes:
 
 
 @cache
-def noise_volumes() -> tuple[Bytes, Bytes]:
-    """Billow and wisp volumes with their averages, flat (about 0.5 s once a process)."""
+def noise_volumes() -> Bytes:
+    """Billow and wisp volumes with their averages, flat, one behind the other (about 0.5 s once
+    a process)."""
     with ThreadPoolExecutor(2) as pool:
         billow = _volume(_cellular, [(4, 1.0), (8, 0.5), (16, 0.27)], pool)
         wisp = _volume(_gradient, [(4, 1.0), (8, 0.55), (16, 0.3), (32, 0.16)], pool)
-    return billow, wisp
+    return np.concatenate([billow, wisp])
 
 
 @kernel
@@ -143,8 +147,11 @@ def noise_level(footprint_m, tile_m):
 
 
 @kernel
-def noise_at(volume, x, y, z, level):
-    """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1."""
+def noise_at(volumes, start, x, y, z, level):
+    """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1.
+
+    `start` is BILLOW or WISP.
+    """
     if level < 0:
         return 0.0
     n = 128 >> level
@@ -153,35 +160,34 @@ def noise_at(volume, x, y, z, level):
     px, py, pz = x * n - 0.5, y * n - 0.5, z * n - 0.5
     ix, iy, iz = int(math.floor(px)), int(math.floor(py)), int(math.floor(pz))
     fx, fy, fz = px - ix, py - iy, pz - iz
-    start = 0
     if level == 1:
-        start = 2097152
+        start += 2097152
     elif level == 2:
-        start = 2359296
+        start += 2359296
     elif level == 3:
-        start = 2392064
+        start += 2392064
     elif level == 4:
-        start = 2396160
+        start += 2396160
     elif level == 5:
-        start = 2396672
+        start += 2396672
     x0, x1 = start + ((ix & mask) << (2 * shift)), start + (((ix + 1) & mask) << (2 * shift))
     y0, y1 = (iy & mask) << shift, ((iy + 1) & mask) << shift
     z0, z1 = iz & mask, (iz + 1) & mask
-    a = volume[x0 + y0 + z0] * (1 - fz) + volume[x0 + y0 + z1] * fz
-    b = volume[x0 + y1 + z0] * (1 - fz) + volume[x0 + y1 + z1] * fz
-    c = volume[x1 + y0 + z0] * (1 - fz) + volume[x1 + y0 + z1] * fz
-    d = volume[x1 + y1 + z0] * (1 - fz) + volume[x1 + y1 + z1] * fz
+    a = volumes[x0 + y0 + z0] * (1 - fz) + volumes[x0 + y0 + z1] * fz
+    b = volumes[x0 + y1 + z0] * (1 - fz) + volumes[x0 + y1 + z1] * fz
+    c = volumes[x1 + y0 + z0] * (1 - fz) + volumes[x1 + y0 + z1] * fz
+    d = volumes[x1 + y1 + z0] * (1 - fz) + volumes[x1 + y1 + z1] * fz
     ab = a * (1 - fy) + b * fy
     cd = c * (1 - fy) + d * fy
     return (ab * (1 - fx) + cd * fx) * (1.0 / 127.5) - 1.0
 
 
 @kernel
-def turned_noise(volume, x, y, z, tile_m, level):
+def turned_noise(volumes, start, x, y, z, tile_m, level):
     """`noise_at` for metres, through a generic rotation."""
     s = 1.0 / tile_m
     return noise_at(
-        volume,
+        volumes, start,
         s * (0.7991 * x + 0.5021 * y + 0.3307 * z),
         s * (-0.5853 * x + 0.5893 * y + 0.5567 * z),
         s * (0.0846 * x - 0.6381 * y + 0.7653 * z),

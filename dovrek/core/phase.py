@@ -121,14 +121,14 @@ def beam_row(theta):
 @kernel
 def beam_at(table, phase, row, depth, k_scaled):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
-    t = table[phase]
     i = min(int(row), ANGLES - 2)
     fi = row - i
     v = math.sqrt(min(max(depth, 0.0), DEPTH_LIMIT) / DEPTH_LIMIT) * (DEPTHS - 1)
     j = min(int(v), DEPTHS - 2)
     fj = v - j
-    value = ((t[i, j] * (1 - fj) + t[i, j + 1] * fj) * (1 - fi)
-             + (t[i + 1, j] * (1 - fj) + t[i + 1, j + 1] * fj) * fi)
+    near = table[phase, i, j] * (1 - fj) + table[phase, i, j + 1] * fj
+    far = table[phase, i + 1, j] * (1 - fj) + table[phase, i + 1, j + 1] * fj
+    value = near * (1 - fi) + far * fi
     if depth > DEPTH_LIMIT:
         value *= math.exp(-k_scaled * (depth - DEPTH_LIMIT))
     return value

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
 from dovrek.core.media import AirParameters, Media, media_of
-from dovrek.core.noise import hash_unit, noise_volumes
+from dovrek.core.noise import NOISE_BYTES, hash_unit, noise_volumes
 from dovrek.core.phase import DROPLETS_AT, ICE_AT, PHASES, Phase, beam_tables, slab_transmittance
 from dovrek.core.scattering import COSINES, DRAFT, FULL, Scattered, column_of, solve_scattering
 from dovrek.core.scene import (
@@ -203,10 +203,8 @@ class Preparer:
         p[d.STEP] = march_step(kind, layer.thickness_m, layer.cells.size_m)
         p[d.GRID_N], p[d.GRID_NZ], p[d.GRID_LEVELS] = grid.n, grid.nz, grid.levels
         p[d.GRID_DX], p[d.GRID_DZ], p[d.GRID_Z0] = grid.dx, grid.dz, grid.z0
-        billow, wisp = noise_volumes()
-        empty = d.Field(p[None, :], billow, wisp, np.zeros(1, np.uint8),
-                        np.zeros((1, 8), np.float32), np.zeros(2, np.int32),
-                        np.zeros(1, np.int32), np.zeros(1, np.float32))
+        empty = d.Field(p[None, :], noise_volumes(), np.zeros(0, np.float32),
+                        np.zeros(0, np.int32))
         cover = layer.cover_oktas / 8.0
         if kind == d.CUMULUS:
             field = self._heaped(p, layer, seed, reach, fineness, cancel, empty)
@@ -242,9 +240,13 @@ class Preparer:
         p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
         p[d.SHAPE_SQUASH] = shapes.squash
         p[d.SQUARES], p[d.PERIOD] = stood.clearance.shape[0], stood.period_m
-        return empty._replace(shapes=shapes.distance.ravel(), cells=stood.instances,
-                              starts=stood.starts, members=stood.members,
-                              clearance=stood.clearance.ravel())
+        instances, starts = stood.instances.ravel(), stood.starts
+        p[d.SHAPE_AT], p[d.CELL_AT], p[d.START_AT] = NOISE_BYTES, 0, 0
+        p[d.CLEAR_AT], p[d.MEMBER_AT] = len(instances), len(starts)
+        return empty._replace(
+            bytes=np.concatenate([empty.bytes, shapes.distance.ravel()]),
+            reals=np.concatenate([instances, stood.clearance.ravel()]),
+            index=np.concatenate([starts, stood.members]))
 
     def _sheet_level(self, p: NDArray[np.float64], layer: Layer, field: d.Field, cover: float,
                      cancel: Cancel) -> float:
@@ -535,22 +537,22 @@ class Preparer:
 
 def _joined(bodies: list[LayerBody]) -> d.Field:
     """One field of all layers, with every layer's offsets into the joined arrays."""
-    billow, wisp = noise_volumes()
+    noise = noise_volumes()
     if not bodies:
-        return d.Field(np.zeros((0, d.PARAMETERS)), billow, wisp, np.zeros(1, np.uint8),
-                       np.zeros((1, 8), np.float32), np.zeros(2, np.int32),
-                       np.zeros(1, np.int32), np.zeros(1, np.float32))
+        return d.Field(np.zeros((0, d.PARAMETERS)), noise, np.zeros(0, np.float32),
+                       np.zeros(0, np.int32))
     layers = np.array([b.field.layers[0] for b in bodies])
-    parts = ("shapes", "cells", "starts", "members", "clearance")
-    columns = (d.SHAPE_AT, d.CELL_AT, d.START_AT, d.MEMBER_AT, d.CLEAR_AT)
-    joined = {}
-    for part, column in zip(parts, columns, strict=True):
-        arrays = [getattr(b.field, part) for b in bodies]
-        layers[:, column] = np.cumsum([0] + [len(a) for a in arrays[:-1]])
-        joined[part] = np.concatenate(arrays)
+    parts = ([b.field.bytes[NOISE_BYTES:] for b in bodies], [b.field.reals for b in bodies],
+             [b.field.index for b in bodies])
+    places = ((d.SHAPE_AT,), (d.CELL_AT, d.CLEAR_AT), (d.START_AT, d.MEMBER_AT))
+    for arrays, columns in zip(parts, places, strict=True):
+        before = np.cumsum([0] + [len(a) for a in arrays[:-1]])
+        for column in columns:
+            layers[:, column] += before
     sizes = [b.grid.levels * b.grid.n**2 * b.grid.nz * light_grid.CHANNELS for b in bodies]
     layers[:, d.GRID_AT] = np.cumsum([0, *sizes[:-1]])
-    return d.Field(layers, billow, wisp, **joined)
+    return d.Field(layers, np.concatenate([noise, *parts[0]]), np.concatenate(parts[1]),
+                   np.concatenate(parts[2]))
 
 
 def reach_m(top_m: float, camera_m: float) -> float:
@@ -568,7 +570,7 @@ def march_step(kind: int, thick_m: float, size_m: float) -> float:
         return float(np.clip(thick_m / 14.0, 4.0, 60.0))
     if kind == d.CELLED:
         return float(np.clip(thick_m / 14.0, 4.0, 40.0))
-    return float(np.clip(thick_m / 11.0, 8.0, 160.0))
+    return float(np.clip(thick_m / 8.0, 8.0, 220.0))
 
 
 def edge_shift(layer: Layer) -> float:

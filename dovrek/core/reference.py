@@ -273,7 +273,8 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
         seen_from = int(work[400])
         lobes = scene.lobes[int(scene.field.layers[seen_from][PHASE])]
         if tracing.sun:
-            sunlight_at(scene, at[0], at[1], _height(scene, at), light)
+            sunlight_at(scene.sunlight, scene.sun, scene.radius, at[0], at[1], _height(scene, at),
+                        light)
             if light[1] > 0.0:
                 # Deep inside most shadow rays end at once: that costs no bias.
                 gain = _phase(lobes, cosine) * _flight(scene, at, scene.sun, FAR_M, 1, state, work)

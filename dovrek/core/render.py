@@ -16,12 +16,14 @@ from dovrek.core.march import march_pixels
 from dovrek.core.passes import PASSES, Passes, passes_of
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
 from dovrek.core.scene import ALPHA, OUT, Marching
-from dovrek.core.sparing import bridge, every_other, find_uneven
+from dovrek.core.sparing import bridge, every_other, find_horizon, find_uneven
 from dovrek.core.stages import Cancel, Workers
 from dovrek.sky.document import Sky
 
 TILE_W, TILE_H = 96, 32
 METER_SIZE = (64, 36)
+HORIZON_SAMPLES = 8  # of a pixel that the horizon crosses
+FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
 
 
@@ -41,7 +43,7 @@ QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 1.7, 1, 0.25),
     "glance": Quality("glance", FINE, 1, 1.7, 1, 0.25),  # when the fine scene is at hand
     "draft": Quality("draft", FINE, 1, 1.4, 2, 0.22),
-    "proof": Quality("proof", FINE, 1, 1.25, 2, 0.2),
+    "proof": Quality("proof", FINE, 1, 1.5, 2, 0.25),
     "final": Quality("final", FINE, 2, 1.0, 2, 0.08),
 }
 
@@ -100,6 +102,15 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
             add(uneven, sample, more)
         where = uneven != 0
         light[where] = (light[where] + more[where]) / np.float32(quality.samples)
+    scene = prepared.scene
+    dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
+    find_horizon(lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3), uneven)
+    where = uneven != 0
+    if where.any():
+        more = np.zeros_like(light)
+        for sample in range(HORIZON_SAMPLES):
+            add(uneven, FAR_SAMPLE + first_sample * HORIZON_SAMPLES + sample, more)
+        light[where] = more[where] / np.float32(HORIZON_SAMPLES)
     return light, rays
 
 

@@ -1,7 +1,8 @@
 """Which pixels are worth a ray: even parts of a picture are bridged, uneven ones sampled again.
 
 Every other pixel is marched first. A pixel between neighbours that agree takes their mean; all
-others are marched too. Further samples go only where a picture is uneven.
+others are marched too. Further samples go only where a picture is uneven, and to the sharpest
+line of all, the horizon.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.kernels import kernel
+from dovrek.core.lens import ray_of
 from dovrek.core.scene import ALPHA, DISTANCE, GREEN, OUT
 
 Mask = NDArray[np.uint8]
@@ -20,6 +22,21 @@ def every_other(height: int, width: int, y0: int, x0: int, sample: int) -> Mask:
     """A chequer over a tile whose corner is (x0, y0) of the picture, turned by each sample."""
     y, x = np.ogrid[y0 : y0 + height, x0 : x0 + width]
     return ((x + y + sample) % 2 == 0).astype(np.uint8)
+
+
+@kernel
+def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, crossed):
+    """Mark the pixels that the horizon crosses; `dip` is the sine of its elevation."""
+    for row in range(crossed.shape[0]):
+        for column in range(crossed.shape[1]):
+            above = 0
+            for corner in range(4):
+                u = (tile_x + column + (corner & 1)) / width
+                v = (tile_y + row + (corner >> 1)) / height
+                ray_of(lens, u, v, place, ray)
+                if ray[2] > dip:
+                    above += 1
+            crossed[row, column] = 1 if 0 < above < 4 else 0
 
 
 @kernel
