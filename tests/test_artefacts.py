@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.density import density
+from dovrek.core.density import density, lid_touched
 from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.prepare import FINE
 from dovrek.core.render import QUALITIES, render_frame
@@ -16,6 +16,7 @@ from dovrek.core.scene import ALPHA
 from dovrek.core.sparing import bridge, every_other, find_uneven
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
+from dovrek.sky.advisories import LID_SHARE
 from dovrek.sky.document import Camera
 from tests.conftest import free_sun
 
@@ -69,6 +70,17 @@ def test_qualities_agree(studio: Studio) -> None:
              for q in ("draft", "proof", "final")}
     assert means["draft"] == pytest.approx(means["final"], rel=0.02)
     assert means["proof"] == pytest.approx(means["final"], rel=0.01)
+
+
+@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "cirrus"])
+def test_sizes_agree(studio: Studio, genus: str) -> None:
+    """A small draft is as bright as a large final: detail too fine to be drawn is replaced by
+    its mean (product.md: within 2 % in mean luminance)."""
+    sky = free_sun(35, layers=[{"genus": genus, "id": "a", "cover_oktas": 4}],
+                   camera={"pitch_deg": 20.0})
+    small = studio.render(sky, Wish(240, 135, "draft", sun_disc=False)).light[..., 1].mean()
+    large = studio.render(sky, Wish(960, 540, "final", sun_disc=False)).light[..., 1].mean()
+    assert small == pytest.approx(large, rel=0.02)
 
 
 def test_bridged_picture_is_as_good_as_every_ray(studio: Studio) -> None:
@@ -158,3 +170,40 @@ def test_clouds_at_dusk_are_not_black(studio: Studio, sun: float) -> None:
     clear[60:] = False
     assert cloud.sum() > 300 and clear.sum() > 300
     assert np.percentile(frame[..., 1][cloud], 5) > 0.05 * np.median(frame[..., 1][clear])
+
+
+@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "cirrus"])
+@pytest.mark.parametrize("lobes", [0.0, 1.0])
+def test_no_cloud_is_cut_flat_by_its_lid(studio: Studio, genus: str, lobes: float) -> None:
+    """Tops keep below the top of their layer, however much they swell."""
+    sky = free_sun(50, layers=[{"genus": genus, "id": "a", "cover_oktas": 5.0,
+                                "body": {"lobes": lobes}}])
+    field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
+    assert lid_touched(field, 0, 15e3, 100) < LID_SHARE
+
+
+def test_horizon_is_smooth_in_one_sample(studio: Studio) -> None:
+    """Pixels that the horizon crosses hold sky and ground by their areas: along a tilted horizon
+    the light of a proof changes evenly, within half the step from sky to ground."""
+    sky = free_sun(40, camera={"pitch_deg": 0.0, "roll_deg": 6.0})
+    light = studio.render(sky, Wish(120, 66, "proof")).light[..., 1].astype(float)
+    sums = light[20:46].sum(axis=0)
+    step = light[20:26].mean() - light[40:46].mean()
+    assert np.abs(np.diff(sums, 2)).max() < 0.5 * step
+
+
+def test_shadow_rays_take_light_below_clouds_only(studio: Studio) -> None:
+    """With shadow rays the haze under gaps is brighter than under cloud, and the mean changes
+    little: clouds' shadows are moved to where they fall, not added (ours)."""
+    parts: dict[str, Any] = {
+        "layers": [{"genus": "cumulus", "id": "a", "cover_oktas": 4.0}],
+        "camera": {"heading_deg": 100, "pitch_deg": 8.0}}
+    frames = {on: studio.render(free_sun(25, air={"haze": 0.5, "shadow_rays": on}, **parts),
+                                Wish(192, 108, "proof", sun_disc=False)).light[..., 1]
+              for on in (False, True)}
+    ratio = frames[True][:70] / frames[False][:70]
+    assert ratio.std() > 0.05
+    assert frames[True][:70].mean() == pytest.approx(frames[False][:70].mean(), rel=0.25)
+    clear = [studio.render(free_sun(25, air={"haze": 0.5, "shadow_rays": on}),
+                           Wish(64, 36, "draft")).light for on in (False, True)]
+    assert np.array_equal(*clear)

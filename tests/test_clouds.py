@@ -12,7 +12,7 @@ from dovrek.core.cloud_cells import INSTANCE
 from dovrek.core.density import CLEAR_AT, THICK, density
 from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.march import ray_depth
-from dovrek.core.noise import BILLOW, WISP, noise_volumes
+from dovrek.core.noise import BILLOW, LEVELS, SIZE, WISP, noise_volumes, wisp_lost
 from dovrek.core.phase import (
     DROPLETS,
     ICE,
@@ -289,6 +289,18 @@ def test_noise_volumes_tile_and_keep_their_mean() -> None:
         step = np.abs(np.diff(cube, axis=0)).mean()
         seam = np.abs(cube[0] - cube[-1]).mean()
         assert seam < 1.5 * step
+
+
+def test_variance_lost_to_averages() -> None:
+    """What each level of the wisps has lost, as veils make up for it."""
+    start, full = WISP, 0.0
+    for level in range(LEVELS):
+        count = (SIZE >> level) ** 3
+        found = (noise_volumes()[start : start + count] / 127.5 - 1.0).var()
+        full = full or found
+        assert wisp_lost(level) == pytest.approx(full - found, abs=0.002)
+        start += count
+    assert wisp_lost(-1) == pytest.approx(full, abs=0.002)
 
 
 EXTREMES: list[dict[str, Any]] = [

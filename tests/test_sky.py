@@ -51,7 +51,7 @@ def test_a_bare_genus_takes_its_defaults_and_given_keys_win() -> None:
 
 @pytest.mark.parametrize(("data", "parts"), [
     ({"dovrek": 1, "layers": [{"thickness_m": -4}]},
-     ["layers[0].thickness_m", "-4", "30 to 12000 m"]),
+     ["layers[0].thickness_m", "-4", "10 to 15000 m"]),
     ({"dovrek": 1, "layers": [{"body": {"fry": 1}}]},
      ["layers[0].body.fry", "unknown key", "did you mean fray?"]),
     ({"dovrek": 1, "film": {"contrast": 9}}, ["film.contrast", "9", "0.5 to 1.6"]),
@@ -137,6 +137,8 @@ def test_advisories_name_place_and_mend() -> None:
     found = {a.code: a for a in advisories(sky, 40.0)}
     assert found["camera in cloud"].mend and found["étage"].where == "layers[1].base_m"
     assert {a.code for a in advisories(sky_of(), -15.0)} == {"night"}
+    lid = advisories(sky, 40.0, {sky.layers[1].id: 0.3})[-1]
+    assert lid.code == "lid" and lid.where == "layers[1].thickness_m" and "30 %" in lid.text
     assert advisories(sky_of(layers=[{"genus": g} for g in GENUS_DEFAULTS]), 30.0) == []
 
 

@@ -15,7 +15,15 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import INSTANCE, REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
 from dovrek.core.kernels import kernel, smoothstep
-from dovrek.core.noise import BILLOW, WISP, hash_unit, noise_at, noise_level, turned_noise
+from dovrek.core.noise import (
+    BILLOW,
+    WISP,
+    hash_unit,
+    noise_at,
+    noise_level,
+    turned_noise,
+    wisp_lost,
+)
 
 CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
 
@@ -27,8 +35,12 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
  GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED,
  CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED) = range(48)
 PARAMETERS = 48
+LID_STEPS = 8
+LID_SIGMA = 0.1  # share of a layer's extinction that shows as a cut
 # Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
 CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
+# Shares of a veil's strands in its texture, from wide to thin.
+FIBRE, FINE_FIBRE, THREAD = 1.7, 1.1, 0.6
 TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whole number
 
 
@@ -166,10 +178,11 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     if z < 0.35 * p[THICK]:
         ragged = (14.0 + 26.0 * p[FRAY]) * turned_noise(
             field.bytes, WISP, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
-    f = min(f, z - ragged - 8.0)
+    soft = 0.5 * footprint  # an edge averaged over a pixel is wider and begins farther out
+    f = min(f, z - ragged - 8.0) + 0.25 * soft
     if f <= 0.0:
         return f - 0.5, 0.0
-    edge = p[EDGE] * (1.0 + 5.0 * fray * fray) + 0.5 * footprint
+    edge = p[EDGE] * (1.0 + 5.0 * fray * fray) + soft
     body = min(f / edge, 1.0) * (1.0 - 0.6 * fray * fray)
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
 
@@ -318,9 +331,11 @@ def _celled(field, p, x, y, z, footprint, detail):
         n = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
         g = turned_noise(field.bytes, WISP, z, x, y, tile2, level)
         f += 0.45 * lump * (n * (1.0 - p[FRAY]) + 1.3 * g * p[FRAY])
+    soft = 0.5 * min(footprint, 0.5 * thick)
+    f += 0.25 * soft
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
-    edge = min(p[EDGE], 0.7 * thick) + 0.5 * min(footprint, 0.5 * thick)
+    edge = min(p[EDGE], 0.7 * thick) + soft
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
@@ -355,25 +370,33 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     run = 1.0 + 14.0 * p[COMB]
     tile = 0.62 * size
     a, b = u / (run * tile), (v + bend) / tile
-    fibre = noise_at(field.bytes, WISP, a, b, 0.5 * r + TILT_U * b + TILT_V * a,
-                     noise_level(footprint, tile))
+    level = noise_level(footprint, tile)
+    fibre = noise_at(field.bytes, WISP, a, b, 0.5 * r + TILT_U * b + TILT_V * a, level)
+    lost = FIBRE * FIBRE * wisp_lost(level)
     # Strands shred the edge of the patch as well as its inside, so no patch has an outline.
     score += shred * fibre * 1.6
     if score <= -0.45:
         return 30.0, 0.0
     tile = 0.19 * size
     a, b = u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile
-    fine = noise_at(field.bytes, WISP, a, b, 1.1 * r + TILT_U * b + TILT_V * a,
-                    noise_level(footprint, tile))
+    level = noise_level(footprint, tile)
+    fine = noise_at(field.bytes, WISP, a, b, 1.1 * r + TILT_U * b + TILT_V * a, level)
+    lost += FINE_FIBRE * FINE_FIBRE * wisp_lost(level)
     body = smoothstep(-0.45, 0.30 + 0.5 * p[EDGE] / 500.0, score)
-    texture = max(1.0 + p[FRAY] * (1.7 * fibre + 1.1 * fine), 0.0)
+    texture = max(1.0 + p[FRAY] * (FIBRE * fibre + FINE_FIBRE * fine), 0.0)
     if detail > 0:
         tile = 0.061 * size
-        texture = max(texture + p[FRAY] * 0.6 * noise_at(
-            field.bytes, WISP, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile, 1.7 * r,
-            noise_level(footprint, tile)), 0.0)
+        level = noise_level(footprint, tile)
+        thread = noise_at(field.bytes, WISP, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile,
+                          1.7 * r, level)
+        texture = max(texture + p[FRAY] * THREAD * thread, 0.0)
+        lost += THREAD * THREAD * wisp_lost(level)
+    else:
+        lost += THREAD * THREAD * wisp_lost(-1)
     profile = 4.0 * r * (1.0 - r)
-    sigma = p[SIGMA] * body * body * texture * (0.4 + 0.6 * texture) * profile
+    # Strands too fine to be drawn still add what their unevenness adds to the mean.
+    strands = texture * (0.4 + 0.6 * texture) + 0.6 * p[FRAY] * p[FRAY] * lost
+    sigma = p[SIGMA] * body * body * strands * profile
     return 30.0, sigma * (0.4 + 0.6 * profile)
 
 
@@ -418,6 +441,29 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
                     length += dz
             out[i, j] = total
             lengths[i, j] = length
+
+
+@kernel
+def lid_touched(field, layer, half_m, count):
+    """Share of covered columns, on a count × count raster over ± half_m, that reach the lid."""
+    p = field.layers[layer]
+    low, high = p[Z_LOW], p[Z_HIGH]
+    pixel = 2.0 * half_m / count
+    covered, touched = 0, 0
+    cut = LID_SIGMA * p[SIGMA]
+    for i in range(count):
+        for j in range(count):
+            x, y = -half_m + (i + 0.5) * pixel, -half_m + (j + 0.5) * pixel
+            if density(field, layer, x, y, high - 0.002 * (high - low), 0.0, 2)[1] > cut:
+                touched += 1
+                covered += 1
+                continue
+            for k in range(LID_STEPS):
+                z = low + (k + 0.5) / LID_STEPS * (high - low)
+                if density(field, layer, x, y, z, 0.0, 2)[1] > 0.0:
+                    covered += 1
+                    break
+    return touched / covered if covered > 0 else 0.0
 
 
 @kernel

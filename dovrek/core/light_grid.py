@@ -29,6 +29,7 @@ Run = Callable[[Callable[[int, int], None], int], None]
 DEPTH, SUN_J, SKY_J, FLUX_X, FLUX_Y, FLUX_Z = range(6)
 CHANNELS = 6
 COARSER = 3.0
+FOOTPRINT = 0.1  # of a cell that detail is averaged over; several samples do the rest
 RELAX = 1.5
 CELLS_FULL, CELLS_SKETCH = 128, 64
 LEVELS_MOST = 6
@@ -89,7 +90,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
             x, y = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx
             for k in range(nz):
                 z = shape.z0 + (k + 0.5) * dz
-                f, sigma = density(field, layer, x, y, z, 0.35 * dx, 0)
+                f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0)
                 if f < -half:
                     out[i, j, k] = 0.0
                     continue
@@ -99,7 +100,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
                     v = (s * 0.5698402910 + hash_unit(j, k, i)) % 1.0 - 0.5
                     w = (s * 0.4301597090 + hash_unit(k, i, j)) % 1.0 - 0.5
                     total += density(field, layer, x + u * dx, y + v * dx, z + w * dz,
-                                     0.35 * dx, 0)[1]
+                                     FOOTPRINT * dx, 0)[1]
                 out[i, j, k] = total / samples
 
 

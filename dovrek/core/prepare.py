@@ -19,7 +19,15 @@ from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import NOISE_BYTES, hash_unit, noise_volumes
-from dovrek.core.phase import DROPLETS_AT, ICE_AT, PHASES, Phase, beam_tables, slab_transmittance
+from dovrek.core.phase import (
+    DROPLETS_AT,
+    ICE,
+    ICE_AT,
+    PHASES,
+    Phase,
+    beam_tables,
+    slab_transmittance,
+)
 from dovrek.core.scattering import COSINES, DRAFT, FULL, Scattered, column_of, solve_scattering
 from dovrek.core.scene import (
     LIGHT_HEIGHTS,
@@ -463,7 +471,7 @@ class Preparer:
             light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
             sunlight=sunlight,
             ambient=ambient,
-            once_share=np.array([1.0 if b.heaped else
+            once_share=np.array([1.0 if b.heaped or b.phase is ICE else
                                  light_grid.sheet_shares(light_direction(sun)[2])[1]
                                  for b in bodies] or [1.0]),
             ground=ground,

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import MEASURED_M
-from dovrek.core.density import THICK, column_depths
+from dovrek.core.density import THICK, column_depths, lid_touched
 from dovrek.core.lens import dome_lens
 from dovrek.core.march import ray_depth
 from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer
-from dovrek.core.render import QUALITIES, Quality, render_frame
+from dovrek.core.render import Quality, render_frame
 from dovrek.core.sky_view import sky_radiance
 from dovrek.core.spectrum import WAVES, correlated_colour_temperature, xyz_weights
 from dovrek.core.stages import Cancel, Workers
@@ -24,6 +24,7 @@ from dovrek.sky.document import Sky
 
 COVER_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 COLUMNS = 180
+LID_COLUMNS = 120
 DOME = (192, 96)
 VISIBLE_LUX = 0.01
 
@@ -102,7 +103,8 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
 
 def dome_light(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float64]:
     """XYZ illuminance (lx) of level ground by a small dome without the sun's disc."""
-    quality = Quality("dome", QUALITIES["proof"].fineness, 2, 1.3, 1)
+    # The light of fine detail, not that of clouds smoothed over these wide pixels.
+    quality = Quality("dome", FINE, 3, 1.2, 2, footprint=0.15)
     frame = render_frame(prepared, dome_lens(), DOME, quality, workers, cancel, sun_disc=False)
     return dome_diffuse(frame)
 
@@ -117,7 +119,8 @@ def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
     if moon.elevation > 0:
         normal = _direct_normal(prepared, moon, sky.camera.altitude_m)[1]
         fall = above_air * float(normal) / float(xyz_weights()[:, 1].sum())
-    layers = []
+    layers: list[dict[str, Any]] = []
+    lids: dict[str, float] = {}
     for layer in sky.layers:
         row: dict[str, Any] = {
             "id": layer.id, "name": layer.name or layer.genus, "genus": layer.genus,
@@ -126,6 +129,7 @@ def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
         body = preparer.body(sky, layer, FINE, cancel)
         row |= measured_layer(body, workers, cancel)
         layers.append(row)
+        lids[layer.id] = lid_touched(body.field, 0, 0.25 * MEASURED_M, LID_COLUMNS)
     camera = sky.camera
     return {
         "moment": sky.local_moment().isoformat(),
@@ -144,5 +148,6 @@ def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
             "fov_v_deg": math.degrees(camera.fov_v_rad),
             "altitude_m": camera.altitude_m,
         },
-        "advisories": [a.data() for a in advisories(sky, light["sun"]["elevation_deg"])],
+        "advisories": [a.data() for a in advisories(
+            sky, light["sun"]["elevation_deg"], lids)],
     }

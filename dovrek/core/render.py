@@ -37,6 +37,7 @@ class Quality:
     step: float
     detail: int
     spread: float = 0.0  # neighbours that differ less are not worth a ray between them
+    footprint: float = 1.0  # of a pixel that detail is averaged over
 
 
 QUALITIES = {
@@ -134,7 +135,7 @@ def render_frame(
     """
     width, height = size
     out = np.empty((height, width, OUT), dtype=np.float32)
-    marching = Marching(quality.step, quality.detail, sun_disc, ground)
+    marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint)
     tiles = tiles_of(width, height)
     done = [0]
 
@@ -169,7 +170,7 @@ def render_passes(
     width, height = size
     out = np.empty((height, width, OUT), dtype=np.float32)
     sums = np.zeros((height, width, PASSES), dtype=np.float32)
-    marching = Marching(quality.step, quality.detail, sun_disc, ground)
+    marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint)
     every = replace(quality, spread=0.0)
     tiles = tiles_of(width, height)
     done = [0]

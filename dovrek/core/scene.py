@@ -51,6 +51,7 @@ class Marching(NamedTuple):
     detail: int
     sun_disc: bool
     ground: bool
+    footprint: float = 1.0  # of a pixel that detail is averaged over
 
 
 @cache

@@ -57,7 +57,8 @@ class Wish:
         return picture_lens(sky.camera, self.width / self.height)
 
     def marching(self) -> Marching:
-        return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground)
+        return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground,
+                        self.settings.footprint)
 
 
 @dataclass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 
 from dovrek.sky.document import Sky
@@ -10,6 +11,7 @@ from dovrek.sky.document import Sky
 ETAGES = {"low": (0.0, 2000.0), "middle": (2000.0, 7000.0), "high": (5000.0, 13_000.0)}
 GENUS_ETAGE = {"cumulus": "low", "stratus": "low", "altocumulus": "middle", "cirrus": "high"}
 AIR_RIGHT_DOWN_TO_DEG = -10.0
+LID_SHARE = 0.02
 
 
 @dataclass(frozen=True)
@@ -25,8 +27,12 @@ class Advisory:
         return asdict(self)
 
 
-def advisories(sky: Sky, sun_elevation_deg: float) -> list[Advisory]:
-    """All advisories of a sky whose sun stands at an apparent elevation."""
+def advisories(sky: Sky, sun_elevation_deg: float,
+               lids: Mapping[str, float] | None = None) -> list[Advisory]:
+    """All advisories of a sky whose sun stands at an apparent elevation.
+
+    `lids` is, by layer id, the measured share of cloud that reaches its layer's lid.
+    """
     found: list[Advisory] = []
     if sun_elevation_deg < AIR_RIGHT_DOWN_TO_DEG:
         found.append(Advisory(
@@ -52,6 +58,12 @@ def advisories(sky: Sky, sun_elevation_deg: float) -> list[Advisory]:
             found.append(Advisory(
                 "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
                 "Raise the layer's base or lower the camera."))
+        share = (lids or {}).get(layer.id, 0.0)
+        if share > LID_SHARE:
+            found.append(Advisory(
+                "lid", f"{where}.thickness_m", f"{100 * share:.0f} % of {title} reaches the top of "
+                "its layer and is cut flat there.",
+                f"Raise the thickness to {1.2 * layer.thickness_m:.0f} m, or lower the lobes."))
         if layer.base_m < sky.site.elevation_m:
             found.append(Advisory(
                 "base below ground", f"{where}.base_m", f"The base of {title} lies below "

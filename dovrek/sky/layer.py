@@ -144,7 +144,7 @@ class Layer(Group):
         scale="log", help="Height of the cloud base above sea level.",
     )
     thickness_m: float = number(
-        600.0, low=30.0, high=12000.0, step=50.0, unit="m", group="Height", label="Thickness",
+        600.0, low=10.0, high=15000.0, step=50.0, unit="m", group="Height", label="Thickness",
         scale="log", help="From the base to the highest top the layer reaches.",
     )
     cover_oktas: float = number(
