@@ -10,12 +10,13 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import OpenEXR
 import pytest
-from distributed import Client
+from distributed import Client, LocalCluster
 from PIL import Image
 
 from dovrek.core.studio import Wish
@@ -60,6 +61,23 @@ def test_a_print_from_order_to_files(store: Settings, client: Client) -> None:
     assert side["illuminance"]["global_horizontal_lux"] > 1e4
     assert not engine.tile_folder(store, row.id).exists()
     assert {p.suffix for p in store.prints.iterdir()} == {".exr", ".json"}
+
+
+def test_remote_scheduler_prints_the_same(store: Settings, client: Client) -> None:
+    """Tiles and numbers computed by the workers of a scheduler at an address of its own make the
+    print that the embedded cluster makes, pixel for pixel."""
+    first = ordered(width=96, height=54)
+    engine.attempt(first, store, client)
+    with LocalCluster(n_workers=1, threads_per_worker=2, processes=True, dashboard_address=None,
+                      host="127.0.0.1", memory_limit=0) as cluster:
+        settings = replace(store, scheduler=cluster.scheduler_address)
+        second = ordered(width=96, height=54)
+        with engine.connect(settings) as far:
+            assert far.scheduler.address == cluster.scheduler_address
+            engine.attempt(second, settings, far)
+    done = [jobs.job(row.id) for row in (first, second)]
+    assert [row.state for row in done] == [jobs.DONE] * 2, done[1].message
+    assert np.array_equal(*(np.asarray(Image.open(store.prints / row.file)) for row in done))
 
 
 def test_stored_tiles_are_used_again(store: Settings, client: Client) -> None:

@@ -53,7 +53,7 @@ class Field(NamedTuple):
     layers: NDArray[np.float64]  # (L, PARAMETERS)
     bytes: NDArray[np.uint8]  # noise volumes, then the shapes of heaped layers
     reals: NDArray[np.float32]  # of each heaped layer: its instances (8 numbers each), clearances
-    index: NDArray[np.int32]  # of each: where its squares' members start, the members
+    links: NDArray[np.int32]  # of each: where its squares' members start, the members
 
 
 @kernel
@@ -89,8 +89,8 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     i = min(int(px / period * squares), squares - 1)
     j = min(int(py / period * squares), squares - 1)
     square = i * squares + j
-    first = field.index[int(p[START_AT]) + square]
-    last = field.index[int(p[START_AT]) + square + 1]
+    first = field.links[int(p[START_AT]) + square]
+    last = field.links[int(p[START_AT]) + square + 1]
     if first == last:
         return -max(field.reals[int(p[CLEAR_AT]) + square], 20.0), 0.0
     squash = p[SHAPE_SQUASH]
@@ -103,7 +103,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     cell_at = int(p[CELL_AT])
     s = field.reals
     for m in range(first, last):
-        cell = cell_at + INSTANCE * field.index[member_at + m]
+        cell = cell_at + INSTANCE * field.links[member_at + m]
         dx, dy = px - s[cell + X], py - s[cell + Y]
         if dx > 0.5 * period:
             dx -= period

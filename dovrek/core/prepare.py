@@ -254,7 +254,7 @@ class Preparer:
         return empty._replace(
             bytes=np.concatenate([empty.bytes, shapes.distance.ravel()]),
             reals=np.concatenate([instances, stood.clearance.ravel()]),
-            index=np.concatenate([starts, stood.members]))
+            links=np.concatenate([starts, stood.members]))
 
     def _sheet_level(self, p: NDArray[np.float64], layer: Layer, field: d.Field, cover: float,
                      cancel: Cancel) -> float:
@@ -450,7 +450,7 @@ class Preparer:
         albedo = media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
         # Light that goes to and fro between the ground and the clouds above it.
         again = 1.0 / (1.0 - albedo * (1.0 - total_share))
-        ambient = self._ambient(bodies, [s for s, _ in shares], atmosphere, sun, shade,
+        ambient = self._ambient(bodies, shares, atmosphere, sun, shade,
                                 total_share * float(again[1]))
         columns, trans = np.empty(4), np.empty(WAVES)
         sun_transmittance(table, media, sky.camera.altitude_m * 1e-3,
@@ -511,7 +511,8 @@ class Preparer:
         cancel.check()
         return replace(prepared, scene=prepared.scene._replace(height=height, clear=view))
 
-    def _ambient(self, bodies: list[LayerBody], shares: list[float], atmosphere: Atmosphere,
+    def _ambient(self, bodies: list[LayerBody], shares: list[tuple[float, float]],
+                 atmosphere: Atmosphere,
                  sun: Place, shade: NDArray[np.float64],
                  ground_share: float) -> NDArray[np.float64]:
         """Light on each layer from the sky and clouds above, the ground and clouds below."""
@@ -533,12 +534,12 @@ class Preparer:
                     continue
                 other_base = other.base
                 cover = other.layer.cover_oktas / 8.0
-                through = (shares[k] - 1.0 + cover) / max(cover, 1e-3)
-                incoming = direct + above
-                if other_base > middle:
-                    above = (1.0 - cover) * above + cover * through * incoming
+                through, straight = ((s - 1.0 + cover) / max(cover, 1e-3) for s in shares[k])
+                if other_base > middle:  # what it passes straight on is still the sun's beam
+                    above = (1.0 - cover) * above + cover * (
+                        through * above + (through - straight) * direct)
                 elif other_base + other.layer.thickness_m < middle:
-                    below = (1.0 - cover) * below + cover * (1.0 - through) * incoming
+                    below = (1.0 - cover) * below + cover * (1.0 - through) * (direct + above)
             out[i, 0], out[i, 1] = above, below
         return out
 
@@ -550,8 +551,9 @@ def _joined(bodies: list[LayerBody]) -> d.Field:
         return d.Field(np.zeros((0, d.PARAMETERS)), noise, np.zeros(0, np.float32),
                        np.zeros(0, np.int32))
     layers = np.array([b.field.layers[0] for b in bodies])
-    parts = ([b.field.bytes[NOISE_BYTES:] for b in bodies], [b.field.reals for b in bodies],
-             [b.field.index for b in bodies])
+    parts: tuple[list[NDArray[Any]], ...] = (
+        [b.field.bytes[NOISE_BYTES:] for b in bodies], [b.field.reals for b in bodies],
+        [b.field.links for b in bodies])
     places = ((d.SHAPE_AT,), (d.CELL_AT, d.CLEAR_AT), (d.START_AT, d.MEMBER_AT))
     for arrays, columns in zip(parts, places, strict=True):
         before = np.cumsum([0] + [len(a) for a in arrays[:-1]])

@@ -18,7 +18,7 @@ from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
 from dovrek.core.scene import ALPHA, OUT, Marching
 from dovrek.core.sparing import bridge, every_other, find_horizon, find_uneven
 from dovrek.core.stages import Cancel, Workers
-from dovrek.sky.document import Sky
+from dovrek.sky.document import Film, Sky
 
 TILE_W, TILE_H = 96, 32
 METER_SIZE = (64, 36)
@@ -195,23 +195,21 @@ class Metered(NamedTuple):
     ev: float
     kelvins: float
 
+    def set_by(self, film: Film) -> Metered:
+        """With what the document sets in place of what was metered."""
+        return Metered(self.ev if film.exposure_ev is None else film.exposure_ev,
+                       self.kelvins if film.white_balance_k is None else film.white_balance_k)
+
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
-    """Exposure and white balance: as set, or metered on a small frame of the picture."""
-    ev = sky.film.exposure_ev
-    if ev is None:
-        lens = picture_lens(sky.camera)
-        quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0)
-        frame = render_frame(prepared, lens, METER_SIZE, quality, workers, cancel,
-                             sun_disc=False, ground=False)
-        luminance = frame[..., 1].astype(np.float64)
-        ev = meter(luminance, frame[..., ALPHA] > 0.5)
-    kelvins = sky.film.white_balance_k
-    if kelvins is None:
-        direct, diffuse = illuminances(prepared.atmosphere.media, prepared.atmosphere.sun,
-                                       prepared.atmosphere.scattered, prepared.sun)
-        kelvins = automatic_white(direct + diffuse)
-    return Metered(round(ev, 2), round(kelvins))
+    """Automatic exposure and white balance, metered on a small frame of the picture."""
+    quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0)
+    frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
+                         sun_disc=False, ground=False)
+    ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)
+    direct, diffuse = illuminances(prepared.atmosphere.media, prepared.atmosphere.sun,
+                                   prepared.atmosphere.scattered, prepared.sun)
+    return Metered(round(ev, 2), round(automatic_white(direct + diffuse)))
 
 
 def prepared_fineness(prepared: Prepared) -> Fineness:

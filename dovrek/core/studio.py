@@ -84,9 +84,9 @@ class Studio:
     def prepare(self, sky: Sky, wish: Wish, cancel: Cancel) -> tuple[Prepared, Metered]:
         """Scene and film of a sky for a wish. Raises Cancelled."""
         prepared = self.preparer.scene(sky, wish.settings.fineness, cancel)
-        key = repr((prepared.key, sky.camera.model_dump(), sky.film.model_dump()))
         metered = self.preparer.cache.get(
-            "meter", key, lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12)
+            "meter", repr((prepared.key, sky.camera.model_dump())),
+            lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12).set_by(sky.film)
         if wish.view == "plan":
             prepared = self.preparer.from_above(prepared, cancel)
         return prepared, metered

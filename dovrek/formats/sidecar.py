@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from dovrek import __version__
-from dovrek.core.prepare import Prepared
 from dovrek.core.render import Metered
 from dovrek.core.sun_place import Place, moon_place
 from dovrek.formats.whole_file import whole_file
@@ -24,7 +23,7 @@ def _direction(place: Place) -> dict[str, Any]:
     }
 
 
-def sidecar(sky: Sky, prepared: Prepared, light: dict[str, Any], metered: Metered,
+def sidecar(sky: Sky, sun: Place, light: dict[str, Any], metered: Metered,
             picture: dict[str, Any], notes: list[str]) -> dict[str, Any]:
     """All of it as plain data; `picture` holds file, size, projection, bits, quality, seconds."""
     moon, fraction, _ = moon_place(sky)
@@ -34,7 +33,7 @@ def sidecar(sky: Sky, prepared: Prepared, light: dict[str, Any], metered: Metere
         "picture": picture,
         "moment": sky.local_moment().isoformat(),
         "axes": "x east, y north, z up",
-        "sun": _direction(prepared.sun) | {
+        "sun": _direction(sun) | {
             "direct_normal_lux": light["sun"]["direct_normal_lux"]},
         "moon": _direction(moon) | {"illuminated_fraction": fraction},
         "illuminance": light["sky"],

@@ -17,13 +17,17 @@ from typing import Any
 import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
-from dovrek.core.probe import light_of
 from dovrek.core.scene import OUT
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.studio import Wish
 from dovrek.formats.pictures import Developing, write_picture
 from dovrek.formats.sidecar import sidecar, write_sidecar
-from dovrek.prints.tiles import compute_tile, print_tiles, scene_of, store_tile, stored_tile
+from dovrek.prints.tiles import (
+    compute_tile,
+    numbers_of,
+    print_tiles,
+    store_tile,
+    stored_tile,
+)
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store.tables import PrintJob, open_database
@@ -119,11 +123,8 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     progress(len(tiles) - len(missing))
     _march(client, row.document, wish, missing, folder, frame, lambda n: progress(
         len(tiles) - len(missing) + n))
-    # The film and the sidecar's numbers come from one more look at the scene.
-    prepared, metered = scene_of(row.document, wish)
-    studio = Studio(1)
-    light = light_of(sky, studio.preparer, prepared, Cancel())
-    studio.close()
+    # The film and the sidecar's numbers come from where the scene is: the workers.
+    sun, metered, light = client.submit(numbers_of, row.document, wish, pure=False).result()
     name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
     path = settings.prints / f"{name}{order.extension}"
     developing = Developing(metered.ev, metered.kelvins, sky.film.contrast,
@@ -137,7 +138,7 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     }
     try:
         write_sidecar(path.with_suffix(".json"),
-                      sidecar(sky, prepared, light, metered, picture, notes))
+                      sidecar(sky, sun, light, metered, picture, notes))
     except OSError:
         path.unlink(missing_ok=True)  # a picture without its sidecar is half a print
         raise

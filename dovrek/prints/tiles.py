@@ -10,10 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.prepare import Prepared
+from dovrek.core.probe import light_of
 from dovrek.core.render import Metered, Tile, march_tile, tiles_of
 from dovrek.core.scene import OUT
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
+from dovrek.core.sun_place import Place
 from dovrek.formats.whole_file import whole_file
 from dovrek.sky.reading import sky_from_text
 
@@ -44,6 +46,15 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height),
                           tile, wish.settings, Cancel())
     return light
+
+
+def numbers_of(document: str, wish: Wish) -> tuple[Place, Metered, dict[str, Any]]:
+    """What a print's film and sidecar need: the sun, the exposure, the illuminances."""
+    prepared, metered = scene_of(document, wish)
+    with _lock:
+        assert _studio is not None
+        light = light_of(sky_from_text(document), _studio.preparer, prepared, Cancel())
+    return prepared.sun, metered, light
 
 
 def tile_path(folder: Path, tile: Tile) -> Path:

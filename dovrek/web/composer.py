@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import math
 from datetime import timedelta
 from typing import Any
@@ -96,7 +97,9 @@ def panels(slug: str) -> Any:
 
 
 def _answer(slug: str, written: store.Written, **more: Any) -> Any:
-    live().show(slug, written.sky, written.revision)
+    shown = live().show(slug, written.sky, written.revision)
+    if shown is not None:  # one way instead of two to a picture that is ready
+        more["picture"] = shown.data() | {"png": base64.b64encode(shown.png).decode()}
     return jsonify({"revision": written.revision, "others": [place_name(written.sky, p)
                                                              for p in written.others], **more})
 

@@ -23,7 +23,7 @@ from dovrek.core.prepare import FINE, Atmosphere, Preparer
 from dovrek.core.render import QUALITIES, Metered, Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, Workers
 from dovrek.core.studio import Studio, Wish
-from dovrek.sky.document import Sky
+from dovrek.sky.document import Film, Sky
 
 SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 256, 480, 960
 PROOF_SAMPLES = 3
@@ -46,6 +46,12 @@ class Shown:
     kelvins: float
     seconds: float  # since the change it shows
 
+    def data(self) -> dict[str, Any]:
+        """What a window writes beside the picture."""
+        return {"serial": self.serial, "quality": self.quality, "width": self.width,
+                "height": self.height, "ev": round(self.ev, 1), "kelvins": round(self.kelvins),
+                "seconds": round(self.seconds, 3), "revision": self.revision}
+
 
 @dataclass
 class Session:
@@ -59,6 +65,7 @@ class Session:
     light: NDArray[np.float32] | None = None
     light_of: str = ""
     light_quality: str = ""
+    metered: Metered | None = None  # automatic exposure and white balance of that light
     samples: int = 0
     progress: float = 0.0
     stage: str = "waiting"
@@ -104,8 +111,37 @@ class Live:
         self._thread.join(timeout=5)
         self.studio.close()
 
-    def show(self, slug: str, sky: Sky, revision: int) -> None:
-        """A window shows this state of a sky; work on an older one is dropped."""
+    def show(self, slug: str, sky: Sky, revision: int) -> Shown | None:
+        """A window shows this state of a sky; work on an older one is dropped.
+
+        When film alone has changed, the answer is a small picture of it, developed at once.
+        """
+        asked = time.perf_counter()
+        small = self._small_of(slug, sky, revision)  # before the render thread wakes up
+        self._look_at(slug, sky, revision)
+        if small is None:
+            return None
+        light, metered, png = small
+        with self._lock:
+            session = self._sessions[slug]
+            if session.revision != revision or session.light_of != light_key(sky):
+                return None
+            return self._add(session, revision, asked, session.light_quality, metered, light, png)
+
+    def _small_of(self, slug: str, sky: Sky,
+                  revision: int) -> tuple[NDArray[np.float32], Metered, bytes] | None:
+        """The light at hand, made small and developed anew, if film alone has changed."""
+        with self._lock:
+            session = self._sessions.get(slug)
+            if (session is None or session.light is None or session.metered is None
+                    or session.revision == revision or session.light_of != light_key(sky)):
+                return None
+            light, metered = session.light, session.metered.set_by(sky.film)
+        stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
+        small = np.ascontiguousarray(light[::stride, ::stride])
+        return small, metered, _png_of(small, metered, sky.film.contrast)
+
+    def _look_at(self, slug: str, sky: Sky, revision: int) -> None:
         with self._lock:
             session = self._sessions.get(slug)
             if session is None:
@@ -146,10 +182,7 @@ class Live:
             "serial": session.serial, "revision": session.revision, "stage": session.stage,
             "progress": round(session.progress, 3), "fault": session.fault, "warm": self.warm,
             "done": session.done,
-            "picture": last and {"serial": last.serial, "quality": last.quality,
-                                 "width": last.width, "height": last.height,
-                                 "ev": round(last.ev, 1), "kelvins": round(last.kelvins),
-                                 "seconds": round(last.seconds, 3), "revision": last.revision},
+            "picture": last and last.data(),
         }
 
     def picture(self, slug: str, serial: int) -> Shown | None:
@@ -199,15 +232,10 @@ class Live:
             sky, revision, asked = session.sky, session.revision, session.asked
         key = light_key(sky)
         if session.light is not None and session.light_of == key:
-            # Film alone changed: develop what there is, small first, while the hand moves.
-            prepared, metered = self._prepare(sky, session.light_quality, cancel)
-            light = session.light
-            stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
-            if stride > 1:
-                self._publish(session, revision, asked, session.light_quality, metered, sky,
-                              np.ascontiguousarray(light[::stride, ::stride]), cancel)
-            self._publish(session, revision, asked, session.light_quality, metered, sky, light,
-                          cancel)
+            # Film alone changed: develop what there is (`show` has sent a small picture of it).
+            _, metered = self._prepare(sky, session.light_quality, cancel)
+            self._publish(session, revision, asked, session.light_quality, metered, sky,
+                          session.light, cancel)
             if session.light_quality == "proof":
                 self._settle(session, sky, revision, asked, cancel)
                 self._finish(slug, session, revision)
@@ -239,7 +267,11 @@ class Live:
 
         light = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size, settings,
                              self.studio.workers, cancel, progress=progress)
-        session.light, session.light_of, session.light_quality = light, key, quality
+        unset = sky.model_copy(update={"film": Film()})
+        automatic = self._prepare(unset, quality, cancel)[1]
+        with self._lock:
+            session.light, session.light_of, session.light_quality = light, key, quality
+            session.metered = automatic
         session.samples = settings.samples
         self.warm = True
         named = "sketch" if quality == "glance" else quality
@@ -275,18 +307,21 @@ class Live:
 
     def _publish(self, session: Session, revision: int, asked: float, quality: str,
                  metered: Metered, sky: Sky, light: NDArray[np.float32], cancel: Cancel) -> None:
-        run = self.studio.workers.over(cancel, 45)
-        pixels = develop(light, metered.ev, metered.kelvins, sky.film.contrast, run=run)
-        buffer = io.BytesIO()
-        Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
+        png = _png_of(light, metered, sky.film.contrast, self.studio.workers.over(cancel, 45))
         cancel.check()
         with self._lock:
-            session.serial += 1
-            session.shown.append(Shown(session.serial, revision, quality, light.shape[1],
-                                       light.shape[0], buffer.getvalue(), metered.ev,
-                                       metered.kelvins, time.perf_counter() - asked))
-            del session.shown[:-KEPT_PICTURES]
-            self._lock.notify_all()
+            self._add(session, revision, asked, quality, metered, light, png)
+
+    def _add(self, session: Session, revision: int, asked: float, quality: str, metered: Metered,
+             light: NDArray[np.float32], png: bytes) -> Shown:
+        """Show a picture to the windows; the lock is held."""
+        session.serial += 1
+        shown = Shown(session.serial, revision, quality, light.shape[1], light.shape[0], png,
+                      metered.ev, metered.kelvins, time.perf_counter() - asked)
+        session.shown.append(shown)
+        del session.shown[:-KEPT_PICTURES]
+        self._lock.notify_all()
+        return shown
 
     def _finish(self, slug: str, session: Session, revision: int) -> None:
         with self._lock:
@@ -297,6 +332,14 @@ class Live:
             self._lock.notify_all()
         if self.kept is not None:
             self.kept(slug, revision, last)
+
+
+def _png_of(light: NDArray[np.float32], metered: Metered, contrast: float,
+            run: Any = lambda f, n: f(0, n)) -> bytes:
+    pixels = develop(light, metered.ev, metered.kelvins, contrast, run=run)
+    buffer = io.BytesIO()
+    Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
+    return buffer.getvalue()
 
 
 def _be_nice() -> None:

@@ -23,6 +23,11 @@ async function post(path, body) {
   if (said.revision > revision || said.revision !== revision) revision = said.revision;
   if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
   if (said.note) notice(said.note);
+  if (said.picture) {
+    const text = atob(said.picture.png), bytes = new Uint8Array(text.length);
+    for (let k = 0; k < text.length; k++) bytes[k] = text.charCodeAt(k);
+    inkIn(said, new Blob([bytes]));
+  }
   return said;
 }
 // One request at a time; of changes that arrive meanwhile the newest values go next.
@@ -256,8 +261,11 @@ const canvas = $("picture"), ink = canvas.getContext("2d");
 let serial = 0, progress = -1;
 async function paint(state) {
   const answer = await fetch(`${root}picture/${state.picture.serial}.png`);
-  if (!answer.ok) return;
-  const bitmap = await createImageBitmap(await answer.blob());
+  if (answer.ok) await inkIn(state, await answer.blob());
+}
+async function inkIn(state, blob) {
+  const bitmap = await createImageBitmap(blob);
+  if (state.picture.serial < Number(canvas.dataset.serial || 0)) return;
   if (canvas.width !== bitmap.width || canvas.height !== bitmap.height) { canvas.width = bitmap.width; canvas.height = bitmap.height; }
   canvas.style.setProperty("--aspect", bitmap.width / bitmap.height);
   ink.drawImage(bitmap, 0, 0);
