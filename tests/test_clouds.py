@@ -74,7 +74,7 @@ def test_seed_deals_anew_and_repeats(studio: Studio, genus: str) -> None:
         field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
         z = 0.5 * field.layers[0][THICK]
         line = np.linspace(-2e4, 2e4, 300)
-        return [density(field, 0, x, 0.3 * x, z, 0.0, 2)[1] for x in line]
+        return [density(field, 0, x, 0.3 * x, z, 0.0, 2.0)[1] for x in line]
 
     assert places(4) == places(4)
     assert places(4) != places(5)

@@ -38,6 +38,7 @@ from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_text
 from dovrek.store.demo import demo_texts
 from tools.accuracy import cases, compare, fast_frame, path_of
+from tools.lookups import per_ray
 from tools.slab import exact, fluxes
 
 RUNS = 5
@@ -119,6 +120,67 @@ def builds(studio: Studio) -> dict[str, Any]:
         studio.preparer.cache = kept
     return {"build": statistics.median(builds),
             "stages": {k: statistics.median(s[k] for s in stages) for k in stages[0]}}
+
+
+def lookup_share(studio: Studio, rate: float) -> dict[str, float]:
+    """Look-ups a ray (`tools.lookups`), and their rate over the plain coherent one, of proofs of
+    the fair-weather sky."""
+    sky, size = demo_sky(), SIZES["proof"]
+    wish = Wish(*size, "proof", sun_disc=False)
+    prepared, _ = studio.prepare(sky, wish, Cancel())
+    lens, quality = wish.lens(sky), QUALITIES["proof"]
+    counts = per_ray(prepared, lens, size, quality.step)
+    rays: list[int] = []
+    start = time.perf_counter()
+    render_frame(prepared, lens, size, quality, studio.workers, Cancel(), False, counted=rays)
+    seconds = 2 * (time.perf_counter() - start)  # two threads
+    lookups = counts["noise"] + counts["shapes"] + counts["light"]
+    return counts | {"lookups": lookups, "share": lookups * sum(rays) / seconds / (rate * 1e6)}
+
+
+def growth(studio: Studio) -> dict[str, float]:
+    """Seconds of a proof with 0 to 3 layers of the fair-weather sky, each layer's part of the
+    first one's cost, and the cost of four times the pixels."""
+    sky = demo_sky()
+    found: dict[str, float] = {}
+    scenes = []
+    for count in range(4):
+        some = sky.model_copy(update={"layers": sky.layers[:count]})
+        scenes.append((some, studio.prepare(some, Wish(), Cancel())[0]))
+    times: list[list[float]] = [[] for _ in range(5)]
+    for _ in range(3):
+        for count, (some, prepared) in enumerate([*scenes, scenes[3]]):
+            size = (960, 540) if count < 4 else (1920, 1080)
+            start = time.perf_counter()
+            render_frame(prepared, Wish(*size).lens(some), size, QUALITIES["proof"],
+                         studio.workers, Cancel())
+            times[count].append(time.perf_counter() - start)
+    seconds = [statistics.median(t) for t in times]
+    for count in range(4):
+        found[f"{count} layers"] = seconds[count]
+    first = seconds[1] - seconds[0]
+    found["second over first"] = (seconds[2] - seconds[1]) / first
+    found["third over first"] = (seconds[3] - seconds[2]) / first
+    found["four times the pixels"] = seconds[4] / seconds[3]
+    return found
+
+
+def compile_seconds() -> dict[str, float]:
+    """Seconds of a first small print in a new process on one core, kernels cold and cached, with
+    the same print's own time when everything is ready taken off."""
+    code = ("import time;from dovrek.core.studio import Studio,Wish;"
+            "from dovrek.store.demo import demo_texts;from dovrek.sky.reading import sky_from_text;"
+            "t=time.perf_counter();s=Studio(1);y=sky_from_text(demo_texts()['fair-weather-noon']);w=Wish(96,54,'draft');"
+            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.stages import StageCache;"
+            "s.preparer.cache=StageCache();t=time.perf_counter();s.render(y,w);"
+            "print(a-(time.perf_counter()-t))")
+    found = {}
+    with tempfile.TemporaryDirectory() as cache:
+        for name in ("cold", "cached"):
+            said = subprocess.check_output(["taskset", "-c", "0", sys.executable, "-c", code],
+                                           env={**os.environ, "XDG_CACHE_HOME": cache})
+            found[name] = float(said.split()[-1])
+    return found
 
 
 def noise_of(studio: Studio) -> dict[str, tuple[float, float, float]]:
@@ -269,8 +331,8 @@ def in_the_page() -> dict[str, Any]:
             settle()
             times, size = [], [0, 0]
             for run in range(RUNS + 1):
-                seconds, *size = page.evaluate(MEASURE, {"path": path,
-                                                         "by": by * (1 if run % 2 else -1)})
+                # Each run goes to a value that was never shown: nothing lies ready in a cache.
+                seconds, *size = page.evaluate(MEASURE, {"path": path, "by": by})
                 if run:  # the first one warms up
                     times.append(seconds)
                 settle()
@@ -332,6 +394,9 @@ def main() -> None:
     warnings.filterwarnings("ignore", message="Some delta-scaled")
     studio = Studio(2)
     result |= renders(studio)
+    result["lookup share"] = lookup_share(studio, result["lookups_m_per_s"]["coherent"])
+    result["growth"] = growth(studio)
+    result["compile"] = compile_seconds()
     result["noise"] = noise_of(studio)
     result["accuracy"], result["slabs"] = accuracy(studio), slabs(studio)
     studio.close()
@@ -347,6 +412,17 @@ def main() -> None:
            ("peak memory of the final", f"{result['peak_memory_mb']:.0f} MB", "1500 MB"),
            ("look-ups, coherent", f"{rate['coherent']:.0f} M/s and core", ""),
            ("look-ups, scattered", f"{rate['scattered']:.0f} M/s and core", "")])
+    share, grown, compiled = result["lookup share"], result["growth"], result["compile"]
+    show("Look-ups, layers, pixels, compiling", [
+        ("densities a ray", f"{share['densities']:.1f}", ""),
+        ("look-ups a ray: noise, shapes, light", f"{share['noise']:.0f}, {share['shapes']:.0f}, "
+         f"{share['light']:.0f}", ""),
+        ("share of the coherent look-up rate", f"{100 * share['share']:.0f} %", "40 %"),
+        ("second, third layer over the first one's cost", f"{grown['second over first']:.2f}, "
+         f"{grown['third over first']:.2f}", "0.5"),
+        ("four times the pixels", f"{grown['four times the pixels']:.2f} times the time", "4"),
+        ("kernels on one core, cold and cached", f"{compiled['cold']:.0f} s, "
+         f"{compiled['cached']:.1f} s", "60 s, 2 s")])
     for name, times in result["by sky"].items():
         show(f"{name}, sky by sky", [(k, f"{v:.2f} s", "") for k, v in times.items()])
     show("Noise in stops: proof after a blur (wanted .05), final (wanted .07)", [

@@ -404,8 +404,8 @@ def _cirrus(field, p, x, y, z, footprint, detail):
 def density(field, layer, x, y, z, footprint, detail):
     """Distance (m) and extinction (1/m) of a layer at a point above its base.
 
-    `footprint` (m) is the width that is averaged over; `detail` 0 … 2 is how much fine skin
-    is worth the time.
+    `footprint` (m) is the width that is averaged over; `detail` 0.0 … 2.0 is how much fine skin
+    is worth the time (a float: each whole number written out would be compiled by itself).
     """
     p = field.layers[layer]
     kind = int(p[KIND])
@@ -435,7 +435,7 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
             x, y = -half_m + (i + 0.5) * pixel, -half_m + (j + 0.5) * pixel
             total, length = 0.0, 0.0
             for k in range(steps):
-                _, sigma = density(field, layer, x, y, low + (k + 0.5) * dz, 0.0, 2)
+                _, sigma = density(field, layer, x, y, low + (k + 0.5) * dz, 0.0, 2.0)
                 total += sigma * dz
                 if sigma > 0.0:
                     length += dz
@@ -454,13 +454,13 @@ def lid_touched(field, layer, half_m, count):
     for i in range(count):
         for j in range(count):
             x, y = -half_m + (i + 0.5) * pixel, -half_m + (j + 0.5) * pixel
-            if density(field, layer, x, y, high - 0.002 * (high - low), 0.0, 2)[1] > cut:
+            if density(field, layer, x, y, high - 0.002 * (high - low), 0.0, 2.0)[1] > cut:
                 touched += 1
                 covered += 1
                 continue
             for k in range(LID_STEPS):
                 z = low + (k + 0.5) / LID_STEPS * (high - low)
-                if density(field, layer, x, y, z, 0.0, 2)[1] > 0.0:
+                if density(field, layer, x, y, z, 0.0, 2.0)[1] > 0.0:
                     covered += 1
                     break
     return touched / covered if covered > 0 else 0.0

@@ -17,7 +17,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.density import CELLED, CUMULUS, KIND, SLAB, STRATUS, density
+from dovrek.core.density import CELLED, CUMULUS, SLAB, STRATUS, density
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DROPLETS, K_SCALED, Phase
@@ -31,7 +31,8 @@ CHANNELS = 6
 COARSER = 3.0
 FOOTPRINT = 0.1  # of a cell that detail is averaged over; several samples do the rest
 RELAX = 1.5
-CELLS_FULL, CELLS_SKETCH = 128, 64
+CELLS_FULL, CELLS_SKETCH = 128, 48
+SKETCH_HEIGHT = 0.65  # a sketch's cells up the layer, of the full number
 LEVELS_MOST = 6
 SLANT_PARTS = 6
 SHEET_LOWEST = 0.035  # sine of the sun's height below which sheets too are swept sideways
@@ -66,6 +67,8 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
         nz = int(min(max(0.9 * sigma_per_m * thick_m, 14), 34))
     else:
         dx, nz = min(max(size_m / 13.0, 120.0), 900.0), 10
+    if cells < CELLS_FULL:
+        nz = max(int(SKETCH_HEIGHT * nz), 10)
     levels = 1
     while levels < LEVELS_MOST and 0.5 * cells * dx * COARSER ** (levels - 1) < range_m:
         levels += 1
@@ -77,12 +80,11 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
 
 
 @kernel
-def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
-    """Mean extinction of cells for rows i0 … i1 of a level."""
+def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
+    """Mean extinction of cells for rows i0 … i1 of a level, by `samples` looks at each."""
     dx = shape.dx * COARSER**level
     n, nz, dz = shape.n, shape.nz, shape.dz
     half = 0.5 * math.sqrt(2.0 * dx * dx + dz * dz)
-    samples = 6 if int(field.layers[layer][KIND]) == CUMULUS else 3
     for i in range(i0, i1):
         if cancel[0] != 0:
             return
@@ -90,7 +92,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
             x, y = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx
             for k in range(nz):
                 z = shape.z0 + (k + 0.5) * dz
-                f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0)
+                f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
                 if f < -half:
                     out[i, j, k] = 0.0
                     continue
@@ -100,7 +102,7 @@ def fill_extinction(field, layer, shape, level, cancel, i0, i1, out):
                     v = (s * 0.5698402910 + hash_unit(j, k, i)) % 1.0 - 0.5
                     w = (s * 0.4301597090 + hash_unit(k, i, j)) % 1.0 - 0.5
                     total += density(field, layer, x + u * dx, y + v * dx, z + w * dz,
-                                     FOOTPRINT * dx, 0)[1]
+                                     FOOTPRINT * dx, 0.0)[1]
                 out[i, j, k] = total / samples
 
 
@@ -129,8 +131,9 @@ def depth_of(light):
 
 
 @kernel
-def _depth_at(depth, shape, level, x, y, z):
-    """Optical depth at a point of one level (clamped at its edges), trilinear in light."""
+def _depth_at(depth, shape, level, x, y, z, thin):
+    """Optical depth at a point of one level (clamped at its edges), trilinear in light; of a
+    `thin` veil in depth itself, which is the same there and quicker."""
     dx = shape.dx * COARSER**level
     n, nz = shape.n, shape.nz
     a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
@@ -139,6 +142,13 @@ def _depth_at(depth, shape, level, x, y, z):
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     g = depth[level]
+    if thin:
+        near = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+                + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
+        k += 1
+        far = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+               + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
+        return near * (1.0 - fc) + far * fc
     light = 0.0
     for e in range(2):
         we = fa if e else 1.0 - fa
@@ -190,7 +200,7 @@ def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth):
                         if level < shape.levels - 1:
                             x, y = (a + 0.5 - 0.5 * n) * dx, (b + 0.5 - 0.5 * n) * dx
                             upstream = _depth_at(depth, shape, level + 1, x, y,
-                                                 shape.z0 + (k + 1.5) * dz)
+                                                 shape.z0 + (k + 1.5) * dz, False)
                         else:  # the layer goes on as it is here
                             upstream = d[i, j, k + 1]
                         d[i, j, k] = upstream + 0.5 * (s[i, j, k] + s[i, j, k + 1]) * path
@@ -257,7 +267,7 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                         z = shape.z0 + (c + 0.5) * dz
                         upstream = 0.0
                         if level < shape.levels - 1:
-                            upstream = _depth_at(depth, shape, level + 1, x, y, z)
+                            upstream = _depth_at(depth, shape, level + 1, x, y, z, False)
                         d[i, j, k] = upstream + own * path
                         continue
                     i2 = min(int(a), n - 2)
@@ -303,8 +313,8 @@ def carry_depth_up(sigma, depth, floor):
 
 
 @kernel
-def shade_from_above(upper_depth, weight, upper, upper_base, own_shape, own_base, level, sx, sy, sz,
-                     radius, i0, i1, depth):
+def shade_from_above(upper_depth, weight, thin, upper, upper_base, own_shape, own_base, level, sx,
+                     sy, sz, radius, i0, i1, depth):
     """Add `weight` times an upper layer's optical depth to cells of a lower layer along curved
     sun paths. The weight turns ice's depth into as many droplets' as scatter as widely."""
     dx = own_shape.dx * COARSER**level
@@ -323,7 +333,7 @@ def shade_from_above(upper_depth, weight, upper, upper_base, own_shape, own_base
                     if at < upper.nz * upper.dz + upper.z0:
                         lv = _level_of(upper.n, upper.dx, upper.levels, x, y, 2)
                         depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, x, y,
-                                                                    at)
+                                                                    at, thin)
                     continue
                 bend = slope * slope + 2.0 * rise / radius
                 t = radius * (math.sqrt(bend) - slope) if slope < 0.2 else rise / slope
@@ -333,7 +343,7 @@ def shade_from_above(upper_depth, weight, upper, upper_base, own_shape, own_base
                     continue
                 lv = _level_of(upper.n, upper.dx, upper.levels, px, py, 2)
                 depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, px, py,
-                                                            target - upper_base)
+                                                            target - upper_base, thin)
 
 
 @kernel

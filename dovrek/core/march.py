@@ -111,7 +111,7 @@ def _taps(field, light, sun, l, x, y, z, random, footprint, place):
         d = TAPS[tap][0] * (0.75 + 0.5 * random)
         near += TAPS[tap][1] * density(
             field, l, x + d * sx, y + d * sy, z + d * sz,
-            max(0.3 * TAPS[tap][1], 0.7 * footprint), 1 if tap == 0 else 0)[1]
+            max(0.3 * TAPS[tap][1], 0.7 * footprint), 1.0 if tap == 0 else 0.0)[1]
     return near, near + grid_depth(light, p, x + TAPS_END * sx, y + TAPS_END * sy,
                                    z + TAPS_END * sz, random, place)
 
@@ -217,7 +217,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                 l = int(mark_f[m])
                 p = field.layers[l]
                 f, sigma = density(field, l, x, y, h - p[BASE], 0.7 * footprint,
-                                   marching.detail if trans > DEEP else 0)
+                                   marching.detail if trans > DEEP else 0.0)
                 mark_s[m] = sigma
                 sigma_all += sigma
                 scaled_all += p[K_SCALED] * sigma
@@ -419,7 +419,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
             if h < low or h > high:
                 nearest = max(nearest, h - low if h < low else high - h)
                 continue
-            f, sigma = density(field, l, place * dx, place * dy, h - p[BASE], 0.0, 2)
+            f, sigma = density(field, l, place * dx, place * dy, h - p[BASE], 0.0, 2.0)
             sigma_all += sigma
             nearest = max(nearest, f)
         if above_all:

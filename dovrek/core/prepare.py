@@ -69,10 +69,12 @@ class Fineness:
     shape_grid: int
     cells: int
     sweeps: tuple[int, int]
+    samples: tuple[int, int]  # looks at the density in a cell, of heaps and of sheets
 
 
-SKETCH = Fineness("sketch", cloud_shapes.SKETCH_GRID, light_grid.CELLS_SKETCH, (10, 5))
-FINE = Fineness("fine", cloud_shapes.FULL_GRID, light_grid.CELLS_FULL, (16, 8))
+SKETCH = Fineness("sketch", cloud_shapes.SKETCH_GRID, light_grid.CELLS_SKETCH, (7, 4),
+                  (3, 2))
+FINE = Fineness("fine", cloud_shapes.FULL_GRID, light_grid.CELLS_FULL, (16, 8), (6, 3))
 
 
 @dataclass(frozen=True)
@@ -237,12 +239,18 @@ class Preparer:
                                        lambda: cloud_cells.deal_cells(
                                            cells, self.workers.over(cancel, chunk=32)))
         cancel.check()
-        outward = edge_shift(layer)
-        level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
-                                            outward, cancel.check)
-        cancel.check()
-        stood = cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size,
-                                        cancel.check)
+
+
+        def stand() -> cloud_cells.Cells:
+            level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
+                                                edge_shift(layer), cancel.check)
+            cancel.check()
+            return cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size,
+                                           cancel.check)
+
+        # Of the layer's own values only these move a cloud: another skin keeps all in place.
+        stood = self.cache.get("standing", digest(wanted, cells, layer.cover_oktas), stand,
+                               keep=12)
         p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
         p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
         p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
@@ -289,15 +297,15 @@ class Preparer:
     # -- light ----------------------------------------------------------------------------
 
     def extinction(self, body: LayerBody, fineness: Fineness, cancel: Cancel) -> Any:
-        grid = body.grid
+        grid, samples = body.grid, fineness.samples[0 if body.heaped else 1]
 
         def build() -> Any:
             sigma = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)
             run = self.workers.over(cancel, chunk=8)
             for level in range(grid.levels):
                 def rows(i0: int, i1: int, level: int = level) -> None:
-                    light_grid.fill_extinction(body.field, 0, grid, level, cancel.flag, i0, i1,
-                                               sigma[level])
+                    light_grid.fill_extinction(body.field, 0, grid, level, samples, cancel.flag, i0,
+                                               i1, sigma[level])
 
                 run(rows, grid.n)
             return sigma
@@ -344,9 +352,9 @@ class Preparer:
                         def rows(a: int, b: int, u: int = u, level: int = level) -> None:
                             weight = bodies[u].phase.k_scaled / bodies[i].phase.k_scaled
                             light_grid.shade_from_above(
-                                own_depth(u), weight, bodies[u].grid, bodies[u].base,
-                                bodies[i].grid, bodies[i].base, level, *vector, radius, a, b,
-                                total)
+                                own_depth(u), weight, bodies[u].phase is ICE, bodies[u].grid,
+                                bodies[u].base, bodies[i].grid, bodies[i].base, level, *vector,
+                                radius, a, b, total)
 
                         run(rows, bodies[i].grid.n)
                 return total

@@ -104,7 +104,7 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
 def dome_light(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float64]:
     """XYZ illuminance (lx) of level ground by a small dome without the sun's disc."""
     # The light of fine detail, not that of clouds smoothed over these wide pixels.
-    quality = Quality("dome", FINE, 3, 1.2, 2, footprint=0.15)
+    quality = Quality("dome", FINE, 3, 1.2, 2.0, footprint=0.15)
     frame = render_frame(prepared, dome_lens(), DOME, quality, workers, cancel, sun_disc=False)
     return dome_diffuse(frame)
 

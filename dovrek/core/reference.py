@@ -114,7 +114,7 @@ def _flight(scene, at, ray, limit, ratio, state, work):
             nearest, total = -1e9, 0.0
             for m in range(active):
                 l = int(here[m])
-                f, sigma = density(scene.field, l, x, y, h - layers[l][BASE], 0.0, 2)
+                f, sigma = density(scene.field, l, x, y, h - layers[l][BASE], 0.0, 2.0)
                 sigmas[m] = sigma
                 total += sigma
                 nearest = max(nearest, f)

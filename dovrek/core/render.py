@@ -35,17 +35,17 @@ class Quality:
     fineness: Fineness
     samples: int
     step: float
-    detail: int
+    detail: float
     spread: float = 0.0  # neighbours that differ less are not worth a ray between them
     footprint: float = 1.0  # of a pixel that detail is averaged over
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1, 0.25),
-    "glance": Quality("glance", FINE, 1, 1.7, 1, 0.25),  # when the fine scene is at hand
-    "draft": Quality("draft", FINE, 1, 1.4, 2, 0.22),
-    "proof": Quality("proof", FINE, 1, 1.5, 2, 0.25),
-    "final": Quality("final", FINE, 2, 1.0, 2, 0.08),
+    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1.0, 0.25),
+    "glance": Quality("glance", FINE, 1, 1.7, 1.0, 0.25),  # when the fine scene is at hand
+    "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22),
+    "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25),
+    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.08),
 }
 
 
@@ -203,7 +203,7 @@ class Metered(NamedTuple):
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture."""
-    quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0)
+    quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0.0)
     frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
                          sun_disc=False, ground=False)
     ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)

@@ -48,7 +48,7 @@ class Marching(NamedTuple):
     """How finely to march."""
 
     step: float  # factor on all steps
-    detail: int
+    detail: float
     sun_disc: bool
     ground: bool
     footprint: float = 1.0  # of a pixel that detail is averaged over

@@ -100,7 +100,7 @@ def _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu,
             s = min(h / SHADE_TOP_KM, 0.9999) * (SHADE_NODES - 1)
             i = int(s)
             lit = shade[i] * (1.0 - s + i) + shade[i + 1] * (s - i)
-            haze_lit = lit if haze_shaded else 1.0
+            haze_lit = lit if haze_shaded > 0.0 else 1.0
             for w in range(WAVES):
                 ext = rayleigh[w] + haze_ext[w] * da + media.ozone_per_km[w] * do
                 e = exp_minus(ext * dt)
@@ -236,8 +236,8 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
             for b in range(n_phi):
                 vx = sin_v * math.cos(math.pi * (b + 0.5) / n_phi)
                 cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
-                _along(media, sun, moments, ground, shade, 1, weights, height, mu, vx, mu_s, cosine,
-                       bounds, marks, row, passed)
+                _along(media, sun, moments, ground, shade, 1.0, weights, height, mu, vx, mu_s,
+                       cosine, bounds, marks, row, passed)
                 phase = haze_phase(cosine)
                 weight_sum += 1.0
                 even_sum += 1.0 / abs(mu)
@@ -289,7 +289,7 @@ def build_sky_view(
                       media.haze_per_km, columns, seen)
     seen = 0.8 * seen + 0.2 * float(np.mean(seen)) + 1e-9
     common = (media, sun, scattered.moments, scattered.ground, shade,
-              1 if observer.haze_shaded else 0, weights)
+              1.0 if observer.haze_shaded else 0.0, weights)
     run(lambda i0, i1: _sky_rows(*common, height_km, horizon, mu_s, i0, i1, sky), ELEVATIONS)
     run(lambda i0, i1: _air_rows(*common, seen, height_km, horizon, mu_s, observer.far_m * 1e-3,
                                  i0, i1, air), AIR_BELOW + AIR_ABOVE)

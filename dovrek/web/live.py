@@ -25,7 +25,7 @@ from dovrek.core.stages import Cancel, Cancelled, Workers
 from dovrek.core.studio import Studio, Wish
 from dovrek.sky.document import Film, Sky
 
-SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 256, 480, 960
+SKETCH_WIDTH, DRAFT_WIDTH, PROOF_WIDTH = 240, 480, 960
 PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
