@@ -87,7 +87,7 @@ main.addEventListener("change", (e) => {
   if (!row) return;
   if (e.target.matches(".range")) { refresh(); return; }
   newGesture();
-  let value = e.target.value.trim();
+  let value = e.target.type === "checkbox" ? e.target.checked : e.target.value.trim();
   if (e.target.matches(".value")) {
     const number = Number(value.replace(",", "."));
     value = value !== "" && Number.isFinite(number) ? number : value;
@@ -242,7 +242,7 @@ place();
 
 // ---- keys and dialogs -----------------------------------------------------------------
 document.addEventListener("keydown", (e) => {
-  const typing = e.target.matches?.("input:not([type=range]), select, textarea");
+  const typing = e.target.matches?.("input:not([type=range], [type=checkbox]), select, textarea");
   const key = e.key.toLowerCase();
   if ((e.ctrlKey || e.metaKey) && (key === "z" || key === "y")) {
     if (typing && e.target.value !== e.target.defaultValue) return;
