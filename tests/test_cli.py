@@ -129,6 +129,6 @@ def test_reference_is_the_path_tracer(sky_file: Path, tmp_path: Path) -> None:
     assert said[0]["relative_noise"] > 0 and "relative_noise" not in said[1]
     assert said[0]["mean_luminance_cd_m2"] == pytest.approx(said[1]["mean_luminance_cd_m2"],
                                                             rel=0.2)
-    assert said[1]["rays"] < 64 * 36
+    assert said[1]["rays"] < 64 * 36 + 8 * 64  # the horizon takes eight samples a pixel
     assert call("render", str(sky_file), "-o", str(tmp_path / "x.png"), "--reference", "--spp",
                 "0").exit_code == 2
