@@ -136,23 +136,33 @@ def render_frame(
     width, height = size
     out = np.empty((height, width, OUT), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint)
-    tiles = tiles_of(width, height)
-    done = [0]
 
     def piece(tile: Tile) -> None:
-        if cancel.is_set:
-            return
         light, rays = march_tile(prepared, lens, marching, size, tile, quality, cancel,
                                  first_sample)
         out[tile.y0 : tile.y1, tile.x0 : tile.x1] = light
         if counted is not None:
             counted.append(rays)
+
+    _over_tiles(piece, size, workers, cancel, progress)
+    return out
+
+
+def _over_tiles(piece: Callable[[Tile], None], size: tuple[int, int], workers: Workers,
+                cancel: Cancel, progress: Callable[[int, int], None]) -> None:
+    """Run `piece` on every tile of a picture, side by side. Raises Cancelled."""
+    tiles = tiles_of(*size)
+    done = [0]
+
+    def one(tile: Tile) -> None:
+        if cancel.is_set:
+            return
+        piece(tile)
         done[0] += 1
         progress(done[0], len(tiles))
 
-    list(workers.pool.map(piece, tiles))
+    list(workers.pool.map(one, tiles))
     cancel.check()
-    return out
 
 
 def render_passes(
@@ -172,20 +182,13 @@ def render_passes(
     sums = np.zeros((height, width, PASSES), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint)
     every = replace(quality, spread=0.0)
-    tiles = tiles_of(width, height)
-    done = [0]
 
     def piece(tile: Tile) -> None:
-        if cancel.is_set:
-            return
         place = np.s_[tile.y0 : tile.y1, tile.x0 : tile.x1]
         out[place], _ = march_tile(prepared, lens, marching, size, tile, every, cancel,
                                    passes=sums[place])
-        done[0] += 1
-        progress(done[0], len(tiles))
 
-    list(workers.pool.map(piece, tiles))
-    cancel.check()
+    _over_tiles(piece, size, workers, cancel, progress)
     return out, passes_of(sums, quality.samples, len(prepared.bodies))
 
 

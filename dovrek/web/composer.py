@@ -217,6 +217,8 @@ def watch(slug: str) -> Any:
     serial = request.args.get("serial", 0, type=int)
     progress = request.args.get("progress", -1.0, type=float)
     revision = request.args.get("revision", 0, type=int)
+    if not live().knows(slug):  # a window that was open before the server started
+        live().show(slug, *store.load(slug))
     return jsonify(live().wait(slug, serial, progress, revision, POLL_SECONDS))
 
 

@@ -128,6 +128,11 @@ class Live:
                 return None
             return self._add(session, revision, asked, session.light_quality, metered, light, png)
 
+    def knows(self, slug: str) -> bool:
+        """Whether a sky is on show."""
+        with self._lock:
+            return slug in self._sessions
+
     def _small_of(self, slug: str, sky: Sky,
                   revision: int) -> tuple[NDArray[np.float32], Metered, bytes] | None:
         """The light at hand, made small and developed anew, if film alone has changed."""

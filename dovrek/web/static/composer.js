@@ -297,7 +297,8 @@ async function watch() {
           refresh();
         }
       }
-    } catch { $("quality").textContent = "no connection; trying again"; await new Promise((r) => setTimeout(r, 1500)); }
+    } catch { canvas.dataset.serial = 0; // a server started anew counts its pictures anew
+      $("quality").textContent = "no connection; trying again"; await new Promise((r) => setTimeout(r, 1500)); }
   }
 }
 watch();
