@@ -270,25 +270,3 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
     assert mean_colour(page).mean() > before.mean() + 20
     page.keyboard.press("Control+z")
     settle(page)
-
-
-def test_the_picture_goes_on_after_a_restart(page: Page, server: Server) -> None:
-    """A server started anew counts its pictures from one again; an open page shows them all the
-    same, and what was changed before stands."""
-    slug = "high-streaks"
-    compose(page, server, slug, "film")
-    page.locator('[data-path="film.exposure_ev"] .value').fill("13")
-    page.locator('[data-path="film.exposure_ev"] .value').press("Enter")
-    settle(page)
-    server.kill()
-    expect(page.locator("#quality")).to_contain_text("no connection", timeout=30_000)
-    server.start()
-    expect(page.locator("#quality")).not_to_contain_text("no connection", timeout=30_000)
-    settle(page)
-    assert server.document(slug)["film"]["exposure_ev"] == 13.0
-    before = mean_colour(page)
-    page.locator('[data-path="film.exposure_ev"] .value').fill("15.5")
-    page.locator('[data-path="film.exposure_ev"] .value').press("Enter")
-    page.wait_for_timeout(500)
-    settle(page)
-    assert mean_colour(page).mean() < before.mean() - 20
