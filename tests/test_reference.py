@@ -78,7 +78,7 @@ def test_fast_against_the_reference(studio: Studio, case: Case) -> None:
     with np.load(path_of(case)) as kept:
         true = dict(kept)
     prepared, _ = studio.prepare(case.sky, Wish(64, 36, "final"), Cancel())
-    assert fingerprint(prepared, case.sky) == pytest.approx(float(true["fingerprint"]), rel=1e-6), (
+    assert fingerprint(prepared) == pytest.approx(float(true["fingerprint"]), rel=1e-5), (
         "the clouds have changed: render the references anew by `python -m tools.accuracy`")
     found = compare(fast_frame(studio, case), true)
     assert found.mean == pytest.approx(1.0, abs=MEAN)

@@ -6,7 +6,6 @@ two cores); `make bench` and the tests read them and render the fast pictures on
 
 from __future__ import annotations
 
-import math
 import sys
 import time
 from dataclasses import dataclass, replace
@@ -16,7 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.march import ray_depth
+from dovrek.core.density import Z_HIGH, Z_LOW, density
+from dovrek.core.kernels import solver
 from dovrek.core.reference import trace_frame, tracing_of
 from dovrek.core.render import QUALITIES, render_frame
 from dovrek.core.scene import DISTANCE
@@ -99,16 +99,22 @@ def cases() -> list[Case]:
     return found
 
 
-def fingerprint(prepared: Any, sky: Sky) -> float:
-    """Mean optical depth of a few hundred rays: changes when the clouds' shapes change."""
-    scene = prepared.scene
+@solver
+def _points(field: Any, layer: int, count: int) -> float:
+    p = field.layers[layer]
     total = 0.0
-    for k in range(200):
-        elevation, bearing = math.radians(3 + 0.3 * k), math.radians(137.5 * k)
-        c = math.cos(elevation)
-        total += ray_depth(scene.field, scene.radius, scene.height, c * math.sin(bearing),
-                           c * math.cos(bearing), math.sin(elevation), 1.0, (k + 0.5) / 200, 1e5)
-    return total / 200
+    for k in range(1, count + 1):  # points that fill a box evenly (Roberts 2018)
+        x = 30_000.0 * ((0.8191725134 * k) % 1.0 - 0.5)
+        y = 30_000.0 * ((0.6710436067 * k) % 1.0 - 0.5)
+        z = p[Z_LOW] + (p[Z_HIGH] - p[Z_LOW]) * ((0.5497004779 * k) % 1.0)
+        total += density(field, layer, x, y, z, 0.0, 2.0)[1]
+    return total / count
+
+
+def fingerprint(prepared: Any) -> float:
+    """Mean extinction over points in every layer: changes when the clouds' shapes change."""
+    field = prepared.scene.field
+    return sum(_points(field, k, 20_000) for k in range(field.layers.shape[0]))
 
 
 def path_of(case: Case) -> Path:
@@ -124,7 +130,7 @@ def render_reference(studio: Studio, case: Case, samples: int = SAMPLES) -> dict
                              SIZE, samples, studio.workers, Cancel())
     return {"xyz": xyz[..., :3], "error": error.astype(np.float32),
             "cloud": (xyz[..., DISTANCE] > 0).astype(np.float32),
-            "fingerprint": fingerprint(prepared, case.sky),
+            "fingerprint": fingerprint(prepared),
             "document": case.sky.model_dump_json(exclude_defaults=True)}
 
 

@@ -19,11 +19,13 @@ from dovrek.core.kernels import kernel, smoothstep, solver
 from dovrek.core.noise import hash_unit
 
 Array32 = NDArray[np.float32]
+Run = Callable[[Callable[[int, int], None], int], None]
 
 PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the others fill
 RANKS = 7.0  # of them that make a full but broken sky
 LATTICE_LIMIT = 640
 GROWTH_SPAN = 0.34
+SMALLEST = 0.05  # scale of the least cloud that stands
 MEASURED_M = 40_000.0  # cover is measured over this square (the contract's definition)
 RASTER = 400
 LOWEST_LEVEL, HIGHEST_LEVEL, LEVELS_TRIED = -1.5, 5.5, 1 << 15
@@ -146,9 +148,9 @@ def grown_scale(full, rank, level):
 
 
 @solver
-def _raster_cover(dealt, level, period, half_width, footprints, grow, hit):
-    """Share of the measured square that clouds cover at a level of growth."""
-    hit[:] = False
+def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hit):
+    """How many pixels of rows r0 … r1 of the measured square clouds cover at a level of growth."""
+    hit[r0:r1] = False
     n = footprints.shape[1]
     pixel = MEASURED_M / RASTER
     half = 0.5 * MEASURED_M
@@ -162,27 +164,54 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, hit):
         if abs(x) > half + reach or abs(y) > half + reach:
             continue
         shape = int(dealt[k, 5])
-        c, s = dealt[k, 3], dealt[k, 4]
-        i0 = max(int((x - reach * 1.42 + half) / pixel), 0)
-        i1 = min(int((x + reach * 1.42 + half) / pixel) + 1, RASTER)
+        to_grid = 0.5 * n / (half_width * scale * grow)
+        c, s = dealt[k, 3] * to_grid, dealt[k, 4] * to_grid
+        i0 = max(int((x - reach * 1.42 + half) / pixel), r0)
+        i1 = min(int((x + reach * 1.42 + half) / pixel) + 1, r1)
         j0 = max(int((y - reach * 1.42 + half) / pixel), 0)
         j1 = min(int((y + reach * 1.42 + half) / pixel) + 1, RASTER)
         for i in range(i0, i1):
             dx = (i + 0.5) * pixel - half - x
             for j in range(j0, j1):
+                if hit[i, j]:
+                    continue
                 dy = (j + 0.5) * pixel - half - y
-                u = (c * dx + s * dy) / (scale * grow)
-                v = (c * dy - s * dx) / (scale * grow)
-                a = int((u + half_width) / (2.0 * half_width) * n)
-                b = int((v + half_width) / (2.0 * half_width) * n)
-                if 0 <= a < n and 0 <= b < n and footprints[shape, a, b]:
+                u = c * dx + s * dy + 0.5 * n
+                v = c * dy - s * dx + 0.5 * n
+                if 0.0 <= u < n and 0.0 <= v < n and footprints[shape, int(u), int(v)]:
                     hit[i, j] = True
     total = 0
-    for i in range(RASTER):
+    for i in range(r0, r1):
         for j in range(RASTER):
             if hit[i, j]:
                 total += 1
-    return total / (RASTER * RASTER)
+    return total
+
+
+@solver
+def _count_standing(dealt, level):
+    """How many clouds are there at a level of growth."""
+    count = 0
+    for k in range(dealt.shape[0]):
+        if grown_scale(dealt[k, 2], dealt[k, 6], level) > SMALLEST:
+            count += 1
+    return count
+
+
+@solver
+def _stand(dealt, level, radii, tops, half_width, skin, out):
+    """The instances of the clouds that are there."""
+    n = 0
+    for k in range(dealt.shape[0]):
+        scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
+        if scale <= SMALLEST:
+            continue
+        shape = int(dealt[k, 5])
+        out[n, X], out[n, Y], out[n, SCALE] = dealt[k, 0], dealt[k, 1], scale
+        out[n, TURN_COS], out[n, TURN_SIN], out[n, SHAPE] = dealt[k, 3], dealt[k, 4], shape
+        out[n, REACH] = scale * min(radii[shape] + skin, half_width)
+        out[n, TOP] = min(scale, 1.0) * tops[shape]
+        n += 1
 
 
 @solver
@@ -213,19 +242,26 @@ def _clear(clearance, size):
     """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
     n = clearance.shape[0]
     for sweep in range(2):
-        for a in range(2 * n):
-            i = a % n if sweep == 0 else (2 * n - 1 - a) % n
-            for b in range(2 * n):
-                j = b % n if sweep == 0 else (2 * n - 1 - b) % n
-                d = -1 if sweep == 0 else 1
-                best = min(clearance[(i + d) % n, j], clearance[i, (j + d) % n])
-                best = min(best, clearance[(i + d) % n, (j + d) % n])
-                best = min(best, clearance[(i + d) % n, (j - d) % n])
+        d = -1 if sweep == 0 else 1
+        i = n - 1 if sweep == 0 else 0  # the row before, around the border
+        for _ in range(2 * n):
+            before = i
+            i -= d
+            i = 0 if i == n else (n - 1 if i < 0 else i)
+            j = n - 1 if sweep == 0 else 0
+            for _ in range(n + 2):
+                last = j
+                j -= d
+                j = 0 if j == n else (n - 1 if j < 0 else j)
+                after = j - d
+                after = 0 if after == n else (n - 1 if after < 0 else after)
+                best = min(min(clearance[before, j], clearance[i, last]),
+                           min(clearance[before, last], clearance[before, after]))
                 clearance[i, j] = min(clearance[i, j], best + size)
 
 
 def deal_cells(
-    cells: CellParameters, run: Callable[[Callable[[int, int], None], int], None]
+    cells: CellParameters, run: Run
 ) -> tuple[NDArray[np.float64], float]:
     """Every possible cloud of the layer (columns as in `_deal`) and the period in metres."""
     wanted = int(math.ceil(2.2 * max(cells.range_m, MEASURED_M) / cells.size_m))
@@ -236,25 +272,35 @@ def deal_cells(
 
 
 def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes, cover: float,
-                    outward_m: float, check: Callable[[], None]) -> float:
+                    outward_m: float, run: Run) -> float:
     """Level of growth at which the measured square is covered as asked (0 … 1).
 
-    `check` is called between trials and may raise; `outward_m` is how far the skin carries a
+    `run` spreads a function over rows and may raise; `outward_m` is how far the skin carries a
     full-grown cloud's edge beyond its shape.
     """
     if cover <= 0.0:
         return -9.0
     hit = np.empty((RASTER, RASTER), dtype=np.bool_)
+    # Only clouds that can reach the measured square, however wide they swell.
+    most = 0.5 * MEASURED_M + shapes.half_width_m * swell(HIGHEST_LEVEL)
+    away = np.abs((dealt[:, :2] + 0.5 * period_m) % period_m - 0.5 * period_m).max(axis=1)
+    near = dealt[away <= most]
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
     low, high = 0, LEVELS_TRIED  # the first known to cover too little, the last enough
     share_low, share_high, trial = 0.0, 1.0, 0
     while high - low > 1:
-        check()
         # False position, halved every third time so that no end stays where it is.
         place = 0.5 if trial % 3 == 2 else (cover - share_low) / max(share_high - share_low, 1e-9)
         middle = min(max(low + int(place * (high - low) + 0.5), low + 1), high - 1)
-        share = _raster_cover(dealt, _level(middle), period_m, shapes.half_width_m,
-                              shapes.footprints, grow, hit)
+        counts: list[int] = []
+
+        def rows(r0: int, r1: int, level: float = _level(middle),
+                 counts: list[int] = counts) -> None:
+            counts.append(_raster_cover(near, level, period_m, shapes.half_width_m,
+                                        shapes.footprints, grow, r0, r1, hit))
+
+        run(rows, RASTER)
+        share = sum(counts) / RASTER**2
         trial += 1
         if share < cover:
             low, share_low = middle, share
@@ -273,18 +319,11 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
     """
-    g = np.clip((level - dealt[:, 6]) / GROWTH_SPAN, 0.0, 1.0)
-    scale = np.where(g > 0.0, dealt[:, 2] * (0.16 + 0.84 * g**0.75), 0.0) * swell(level)
-    there = scale > 0.05
-    chosen, scale = dealt[there], scale[there]
-    instances = np.empty((len(chosen), 8), dtype=np.float32)
-    instances[:, :2] = chosen[:, :2]
-    instances[:, SCALE] = scale
-    instances[:, TURN_COS], instances[:, TURN_SIN] = chosen[:, 3], chosen[:, 4]
-    instances[:, SHAPE] = chosen[:, 5]
-    which = chosen[:, 5].astype(int)
-    instances[:, REACH] = scale * np.minimum(shapes.radii[which] + skin_m, shapes.half_width_m)
-    instances[:, TOP] = np.minimum(scale, 1.0) * shapes.tops[which] * shapes.squash
+    count = _count_standing(dealt, level)
+    instances = np.empty((count, INSTANCE), dtype=np.float32)
+    _stand(dealt, level, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m, skin_m,
+           instances)
+    check()
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size = period_m / squares
     starts = np.zeros(squares * squares, dtype=np.int32)

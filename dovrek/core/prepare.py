@@ -243,7 +243,8 @@ class Preparer:
 
         def stand() -> cloud_cells.Cells:
             level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
-                                                edge_shift(layer), cancel.check)
+                                                edge_shift(layer),
+                                                self.workers.over(cancel, chunk=200))
             cancel.check()
             return cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size,
                                            cancel.check)

@@ -6,6 +6,7 @@ from sketch over draft to proof. Changes of film alone re-develop the light at h
 
 from __future__ import annotations
 
+import base64
 import io
 import os
 import threading
@@ -30,6 +31,7 @@ PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH = 256
+QUIET_S = 0.8
 
 
 @dataclass(frozen=True)
@@ -170,24 +172,34 @@ class Live:
         with self._lock:
             while True:
                 session = self._sessions.get(slug)
-                if session is not None:
-                    news = (session.serial != serial or session.revision != revision
-                            or abs(session.progress - progress) > 0.04 or session.fault)
-                    if news:
-                        return self._state(session)
+                if session is not None and self._has_news(session, serial, progress, revision):
+                    return self._state(session)
                 left = end - time.monotonic()
                 if left <= 0 or self._stop:
                     return self._state(session) if session else {"serial": 0, "stage": "waiting",
                                                                  "progress": 0, "warm": self.warm}
-                self._lock.wait(min(left, 1.0))
+                self._lock.wait(min(left, QUIET_S / 2))
+
+    def _has_news(self, session: Session, serial: int, progress: float, revision: int) -> bool:
+        """Whether to answer a window now. What only says that work goes on waits for the first
+        picture of a change: every answer takes time from that picture."""
+        if session.serial != serial or session.fault:
+            return True
+        shown = bool(session.shown) and session.shown[-1].revision == session.revision
+        if not shown and time.perf_counter() - session.asked < QUIET_S:
+            return False
+        return session.revision != revision or abs(session.progress - progress) > 0.04
 
     def _state(self, session: Session) -> dict[str, Any]:
         last = session.shown[-1] if session.shown else None
+        picture = last and last.data()
+        if last and picture and last.width < PROOF_WIDTH:  # the small ones come along at once
+            picture["png"] = base64.b64encode(last.png).decode()
         return {
             "serial": session.serial, "revision": session.revision, "stage": session.stage,
             "progress": round(session.progress, 3), "fault": session.fault, "warm": self.warm,
             "done": session.done,
-            "picture": last and last.data(),
+            "picture": picture,
         }
 
     def picture(self, slug: str, serial: int) -> Shown | None:

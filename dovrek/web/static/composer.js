@@ -23,11 +23,7 @@ async function post(path, body) {
   if (said.revision > revision || said.revision !== revision) revision = said.revision;
   if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
   if (said.note) notice(said.note);
-  if (said.picture) {
-    const text = atob(said.picture.png), bytes = new Uint8Array(text.length);
-    for (let k = 0; k < text.length; k++) bytes[k] = text.charCodeAt(k);
-    inkIn(said, new Blob([bytes]));
-  }
+  if (said.picture) inkIn(said, blobOf(said.picture.png));
   return said;
 }
 // One request at a time; of changes that arrive meanwhile the newest values go next.
@@ -259,7 +255,13 @@ $("keys-close").addEventListener("click", () => $("keys").close());
 // ---- picture --------------------------------------------------------------------------
 const canvas = $("picture"), ink = canvas.getContext("2d");
 let serial = 0, progress = -1;
+function blobOf(encoded) {
+  const text = atob(encoded), bytes = new Uint8Array(text.length);
+  for (let k = 0; k < text.length; k++) bytes[k] = text.charCodeAt(k);
+  return new Blob([bytes]);
+}
 async function paint(state) {
+  if (state.picture.png) { await inkIn(state, blobOf(state.picture.png)); return; }
   const answer = await fetch(`${root}picture/${state.picture.serial}.png`);
   if (answer.ok) await inkIn(state, await answer.blob());
 }
