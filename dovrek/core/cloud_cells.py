@@ -31,8 +31,12 @@ RASTER = 400
 LOWEST_LEVEL, HIGHEST_LEVEL, LEVELS_TRIED = -1.5, 5.5, 1 << 15
 
 # Columns of an instance.
-X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP = range(8)
-INSTANCE = 8
+X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP, TALL, AGE = range(10)
+INSTANCE = 10
+DEALT = 8  # columns of a possible cloud: the first seven of them as in `_deal`, its luck
+EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
+# Stages of life: grown by, falling apart from.
+GROWN, FALLING = 0.38, 0.62
 
 
 class CellParameters(NamedTuple):
@@ -47,12 +51,29 @@ class CellParameters(NamedTuple):
     seed: int
     clearing_seed: int
     range_m: float
+    rows: float  # how far clouds are drawn onto rows
+    row_x: float  # direction across the rows
+    row_y: float
+    row_spacing_m: float
+    patchiness: float
+
+
+class Life(NamedTuple):
+    """How far the clouds of a layer have lived."""
+
+    stage: float
+    spread: float
+    early_decay: float
+    ending: int  # EVAPORATES, TEARS or SUBSIDES
+    anvil: bool  # clouds point along the wind
+    wind_x: float
+    wind_y: float
 
 
 class Cells(NamedTuple):
     """Instances and where to look for them (grid squares of half a cell)."""
 
-    instances: Array32  # (N, 8)
+    instances: Array32  # (N, INSTANCE)
     starts: NDArray[np.int32]  # (M*M + 1,)
     members: NDArray[np.int32]
     clearance: Array32  # (M, M) metres to the nearest instance's circle, 0 where members are
@@ -111,6 +132,18 @@ def _deal(cells, lattice, i0, i1, out):
                 pull = 0.55 * cells.huddle
                 x += pull * (gx - x)
                 y += pull * (gy - y)
+                if cells.rows > 0.0:
+                    across = x * cells.row_x + y * cells.row_y
+                    pull = 0.9 * cells.rows
+                    if cells.patchiness > 0.0:
+                        pull *= 1.0 - cells.patchiness * smoothstep(0.35, 0.65, smooth_field(
+                            x, y, 9.0 * cells.row_spacing_m, cells.seed + 9, period))
+                    line = (math.floor(across / cells.row_spacing_m) + 0.5) * cells.row_spacing_m
+                    bend = 0.25 * cells.row_spacing_m * math.sin(
+                        (x * cells.row_y - y * cells.row_x) / (5.0 * cells.row_spacing_m))
+                    shift = pull * (line - across) + pull * bend
+                    x += shift * cells.row_x
+                    y += shift * cells.row_y
                 u = hash_unit(key, m, cells.seed + 4)
                 size = math.exp(cells.spread * 1.7 * (u - 0.62))
                 size = min(max(size, 0.16), 1.0)
@@ -128,6 +161,7 @@ def _deal(cells, lattice, i0, i1, out):
                 out[k, 3], out[k, 4] = math.cos(turn), math.sin(turn)
                 out[k, 5] = min(int(hash_unit(key, m, cells.seed + 8) * SHAPES), SHAPES - 1)
                 out[k, 6] = rank
+                out[k, 7] = hash_unit(key, m, cells.seed + 10)
                 k += 1
 
 
@@ -188,29 +222,69 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hi
     return total
 
 
+@kernel
+def lived(luck, life, out):
+    """Width, height and age (0 … 1) of a cloud with its own luck at a stage of life; (3,).
+
+    Nothing is there before 0 and after 1; between GROWN and FALLING a cloud is full grown.
+    """
+    a = life.stage + life.spread * (luck - 0.5) * 4.0 * min(life.stage, 1.0 - life.stage) * 0.6
+    out[0], out[1], out[2] = 0.0, 1.0, 0.0
+    if life.stage <= 0.0 or life.stage >= 1.0 or a <= 0.0 or a >= 1.0:
+        return
+    grown, old = smoothstep(0.0, GROWN, a), smoothstep(FALLING, 1.0, a)
+    out[0], out[1] = 0.22 + 0.78 * grown, 0.3 + 0.7 * smoothstep(0.02, GROWN, a)
+    lost = (luck * 7.31) % 1.0 < life.early_decay
+    if lost:  # never grows up: low, small and torn from the start
+        old = max(old, 0.45)
+        out[0], out[1] = 0.6 * out[0], 0.45 * out[1]
+    out[2] = old
+    if life.ending == SUBSIDES:
+        out[0] *= 1.0 + 0.3 * old
+        out[1] *= 1.0 - 0.78 * old
+        out[2] *= 0.75
+    else:
+        out[1] *= 1.0 - 0.35 * old
+
+
 @solver
-def _count_standing(dealt, level):
-    """How many clouds are there at a level of growth."""
+def _count_standing(dealt, level, life):
+    """How many clouds are there at a level of growth and a stage of life."""
     count = 0
+    own = np.empty(3)
     for k in range(dealt.shape[0]):
         if grown_scale(dealt[k, 2], dealt[k, 6], level) > SMALLEST:
-            count += 1
+            lived(dealt[k, 7], life, own)
+            if own[0] > 0.0:
+                count += 1
     return count
 
 
 @solver
-def _stand(dealt, level, radii, tops, half_width, skin, out):
+def _stand(dealt, level, life, radii, tops, half_width, skin, out):
     """The instances of the clouds that are there."""
     n = 0
+    own = np.empty(3)
     for k in range(dealt.shape[0]):
         scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
         if scale <= SMALLEST:
             continue
+        lived(dealt[k, 7], life, own)
+        if own[0] <= 0.0:
+            continue
+        scale *= own[0]
         shape = int(dealt[k, 5])
         out[n, X], out[n, Y], out[n, SCALE] = dealt[k, 0], dealt[k, 1], scale
         out[n, TURN_COS], out[n, TURN_SIN], out[n, SHAPE] = dealt[k, 3], dealt[k, 4], shape
+        if life.anvil:
+            turn = 0.5 * (dealt[k, 7] - 0.5)
+            c, s = math.cos(turn), math.sin(turn)
+            out[n, TURN_COS] = c * life.wind_x - s * life.wind_y
+            out[n, TURN_SIN] = s * life.wind_x + c * life.wind_y
         out[n, REACH] = scale * min(radii[shape] + skin, half_width)
-        out[n, TOP] = min(scale, 1.0) * tops[shape]
+        tall = own[1] / own[0]  # the scale makes it lower already
+        out[n, TALL], out[n, AGE] = tall, own[2]
+        out[n, TOP] = min(scale, 1.0) * tops[shape] * tall
         n += 1
 
 
@@ -220,7 +294,7 @@ def _index(instances, period, squares, starts, members, clearance, fill):
     size = period / squares
     cursor = starts.copy()
     for k in range(instances.shape[0]):
-        x, y, reach = instances[k, 0], instances[k, 1], instances[k, 6]
+        x, y, reach = instances[k, X], instances[k, Y], instances[k, REACH]
         i0, i1 = math.floor((x - reach) / size), math.floor((x + reach) / size)
         j0, j1 = math.floor((y - reach) / size), math.floor((y + reach) / size)
         for i in range(i0, i1 + 1):
@@ -266,7 +340,7 @@ def deal_cells(
     """Every possible cloud of the layer (columns as in `_deal`) and the period in metres."""
     wanted = int(math.ceil(2.2 * max(cells.range_m, MEASURED_M) / cells.size_m))
     lattice = 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
-    dealt = np.empty((lattice * lattice * PER_CELL, 7))
+    dealt = np.empty((lattice * lattice * PER_CELL, DEALT))
     run(lambda i0, i1: _deal(cells, lattice, i0, i1, dealt), lattice)
     return dealt, lattice * cells.size_m
 
@@ -314,14 +388,14 @@ def _level(step: int) -> float:
 
 
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
-                level: float, skin_m: float, check: Callable[[], None]) -> Cells:
-    """The clouds present at a level of growth, indexed for the march.
+                level: float, life: Life, skin_m: float, check: Callable[[], None]) -> Cells:
+    """The clouds present at a level of growth and a stage of life, indexed for the march.
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
     """
-    count = _count_standing(dealt, level)
+    count = _count_standing(dealt, level, life)
     instances = np.empty((count, INSTANCE), dtype=np.float32)
-    _stand(dealt, level, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m, skin_m,
+    _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m, skin_m,
            instances)
     check()
     squares = max(int(round(period_m / (0.5 * size_m))), 6)

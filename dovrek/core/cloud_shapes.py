@@ -19,6 +19,9 @@ from dovrek.core.noise import hash_unit
 SHAPES = 12
 BOX = 1.34  # half width of a shape's grid over its nominal radius
 SPHERES = 4000
+LEAST_CLIMB = 0.06
+FLAT_BELOW = 0.55  # height over radius below which a cloud is pressed flat
+ANVIL_PARTS = 14
 RANGE_VOXELS = 9.0  # distances are held to ± this many voxels
 NEAR_VOXELS = 4.6  # outside, so near they are of spheres; farther they are carried on
 CARRIED = 0.92  # of a distance by steps to neighbours: never more than the straight one
@@ -33,6 +36,9 @@ class ShapeParameters(NamedTuple):
     lobes: float
     seed: int
     grid: int  # voxels across
+    growth: float  # how far up the layer the highest reach
+    growth_spread: float  # how much lower the lowest stay
+    anvil: float
 
 
 class Shapes(NamedTuple):
@@ -56,17 +62,39 @@ def _random(state):
 
 
 @solver
-def _turrets(radius, height, lobes, state, spheres):
-    """Fill `spheres` (x, y, z, r) of one cloud; returns how many."""
+def _spread_out(radius, height, anvil, state, spheres, count):
+    """Add an anvil: flat lenses below the top, running out toward +x; returns how many."""
+    for n in range(ANVIL_PARTS):
+        u, v = _random(state), _random(state)
+        r = radius * (0.36 + 0.32 * u) * (0.6 + 0.6 * anvil)
+        away = (n / (ANVIL_PARTS - 1.0)) ** 0.8
+        flat = 0.22 - 0.14 * away
+        z = height * (0.90 + 0.04 * v) - r * flat * 0.5
+        spheres[count, 0] = radius * (-0.30 + 0.95 * away * anvil)
+        spheres[count, 1] = radius * 0.55 * (v - 0.5) * (0.5 + away)
+        spheres[count, 2], spheres[count, 3], spheres[count, 4] = z, r, flat
+        count += 1
+    return count
+
+
+@solver
+def _turrets(radius, height, lobes, anvil, state, spheres):
+    """Fill `spheres` (x, y, z, r, flatness) of one cloud; returns how many."""
     count = 0
+    spheres[:, 4] = 1.0
+    # A flat cloud is a higher one pressed flat: its turrets then still run together.
+    flat = min(height / (FLAT_BELOW * radius), 1.0)
+    height /= flat
+    wide = radius  # towers stand closer where an anvil is to spread above them
+    radius *= 1.0 - 0.42 * anvil
     vigour = 0.55 + 0.45 * _random(state)  # how high this cloud grows within the layer
+    if anvil > 0.0:
+        vigour = max(vigour, 0.9)
     top = height * vigour
     turn = 2.0 * math.pi * _random(state)
     ratio = 0.55 + 0.4 * _random(state)
     ct, st = math.cos(turn), math.sin(turn)
     turrets = 9 + int(7 * _random(state))
-    if height < 0.6 * radius:
-        turrets = int(turrets * min(3.0, 0.6 * radius / height))
     for n in range(turrets):
         q = 0.0 if n == 0 else math.sqrt((n - 0.5 * _random(state)) / turrets)
         phi = 2.399963 * n + 0.9 * _random(state)
@@ -113,17 +141,21 @@ def _turrets(radius, height, lobes, state, spheres):
             z += 0.62 * r
             x += 0.34 * r * (2.0 * _random(state) - 1.0) + 0.05 * r
             y += 0.34 * r * (2.0 * _random(state) - 1.0)
+    if anvil > 0.0:
+        count = _spread_out(wide, top, anvil, state, spheres, count)
     # Hold everything inside the box and below the top: pull centres in, never cut.
     for k in range(count):
         r = spheres[k, 3]
         d = math.hypot(spheres[k, 0], spheres[k, 1])
-        limit = radius * 1.22 - r
+        limit = wide * 1.22 - r
         if d > limit:
             pull = max(limit, 0.0) / d
             spheres[k, 0] *= pull
             spheres[k, 1] *= pull
-        if spheres[k, 2] + r > height:
-            spheres[k, 2] = height - r
+        if spheres[k, 2] + r * spheres[k, 4] > height:
+            spheres[k, 2] = height - r * spheres[k, 4]
+        spheres[k, 2] *= flat
+        spheres[k, 4] *= flat
     return count
 
 
@@ -180,12 +212,12 @@ def _carry_outward(field, voxel, known):
 
 
 @solver
-def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, out,
+def _shape(radius, height, lobes, anvil, seed, index, half_width, voxel, floor, reach, out,
            footprint):
     """Signed distance (metres, positive inside) of one cloud; returns its top and radius."""
-    spheres = np.empty((SPHERES, 4))
+    spheres = np.empty((SPHERES, 5))
     state = np.array([1000 * index, seed + 7919])
-    count = _turrets(radius, height, lobes, state, spheres)
+    count = _turrets(radius, height, lobes, anvil, state, spheres)
     n, nz = out.shape[0], out.shape[2]
     field = np.full((n, n, nz), -reach, dtype=np.float32)
     near = NEAR_VOXELS * voxel
@@ -194,7 +226,8 @@ def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, 
         x, y, z, r = spheres[k, 0], spheres[k, 1], spheres[k, 2], spheres[k, 3]
         if r < 0.8 * voxel:
             continue
-        top = max(top, z + r)
+        flat = spheres[k, 4]
+        top = max(top, z + r * flat)
         grown = r + near
         i0 = max(int((x - grown + half_width) / voxel), 0)
         i1 = min(int((x + grown + half_width) / voxel) + 1, n)
@@ -211,8 +244,10 @@ def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, 
                 if d2 > grown * grown:
                     continue
                 for c in range(k0, k1):
-                    dz = floor + c * voxel - z
+                    dz = (floor + c * voxel - z) / flat
                     f = r - math.sqrt(d2 + dz * dz)
+                    if flat < 1.0:  # about the distance: true above and below, less at the rim
+                        f *= flat + 0.4 * (1.0 - flat) * d2 / (d2 + dz * dz + 1.0)
                     if f < -near:
                         continue
                     old = field[i, j, c]
@@ -237,13 +272,23 @@ def _shape(radius, height, lobes, seed, index, half_width, voxel, floor, reach, 
     return top, math.sqrt(widest) + voxel
 
 
+def climbed(growth: float) -> float:
+    """Share of the layer's thickness that a cloud of a growth (0 … 1) climbs."""
+    return LEAST_CLIMB + (1.0 - LEAST_CLIMB) * growth**1.3
+
+
 def build_shapes(
     parameters: ShapeParameters, run: Callable[[Callable[[int, int], None], int], None]
 ) -> Shapes:
     """The shapes of one layer; `run` spreads a function over index ranges."""
     radius = parameters.radius_m
-    height = min(max(parameters.height_m, 0.22 * radius), 5.0 * radius)
-    squash = parameters.height_m / height
+    growths = [parameters.growth * (1.0 - parameters.growth_spread * (1.0 - (k + 1) / SHAPES))
+               for k in range(SHAPES)]
+    highest = parameters.height_m * climbed(parameters.growth)
+    height = min(max(highest, 0.22 * radius), 5.0 * radius)
+    squash = highest / height
+    heights = [height * climbed(g) / climbed(parameters.growth) for g in growths]
+    anvils = [parameters.anvil * min(max((g - 0.72) / 0.2, 0.0), 1.0) for g in growths]
     half_width = BOX * radius
     voxel = 2.0 * half_width / parameters.grid
     reach = RANGE_VOXELS * voxel
@@ -256,7 +301,7 @@ def build_shapes(
     def piece(first: int, last: int) -> None:
         for index in range(first, last):
             tops[index], radii[index] = _shape(
-                radius, height, parameters.lobes, parameters.seed, index, half_width, voxel,
+                radius, heights[index], parameters.lobes, anvils[index], parameters.seed, index, half_width, voxel,
                 floor, reach, distance[index], footprints[index])
 
     run(piece, SHAPES)

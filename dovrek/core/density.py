@@ -13,7 +13,19 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.cloud_cells import INSTANCE, REACH, SCALE, SHAPE, TOP, TURN_COS, TURN_SIN, X, Y
+from dovrek.core.cloud_cells import (
+    AGE,
+    INSTANCE,
+    REACH,
+    SCALE,
+    SHAPE,
+    TALL,
+    TOP,
+    TURN_COS,
+    TURN_SIN,
+    X,
+    Y,
+)
 from dovrek.core.kernels import kernel, smoothstep
 from dovrek.core.noise import (
     BILLOW,
@@ -25,7 +37,7 @@ from dovrek.core.noise import (
     wisp_lost,
 )
 
-CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
+CUMULUS, STRATUS, CIRRUS, CELLED, SLAB, LENS = range(6)
 
 # Rows of a layer's parameters.
 (KIND, BASE, THICK, SIGMA, EDGE, FRAY, LOBES, COMB, SIZE, WIND_X, WIND_Y, LEVEL, SHIFT_X, SHIFT_Y,
@@ -33,14 +45,23 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB = 0, 1, 2, 3, 4
  SHAPE_AT, SHAPE_N, SHAPE_NZ, SHAPE_HALF, SHAPE_VOXEL, SHAPE_REACH, SHAPE_FLOOR, SHAPE_SQUASH,
  CELL_AT, START_AT, MEMBER_AT, CLEAR_AT, SQUARES, PERIOD,
  GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED,
- CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED) = range(48)
-PARAMETERS = 48
+ CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED,
+ SPREAD, HUDDLE, ROWS, ROW_X, ROW_Y, ROW_SPACING, PATCHY, ROUND_BASE, CURL, SLANT, LEAN, ANVIL,
+ ENDING, STAGES_APART, FALL, FALL_REACH, HALO, RELIEF, LIT, SHADED, UNDER, PROFILED,
+ PROFILE) = (*range(67), 69, 72, 75, 76)
+PROFILE_NODES = 12
+PARAMETERS = PROFILE + PROFILE_NODES
+EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
+ERODED = 0.11  # of a cell's size that old age eats from all sides
 LID_STEPS = 8
 LID_SIGMA = 0.1  # share of a layer's extinction that shows as a cut
-# Sheets of cells: how deep gaps between cells cut, and the share and spacing (cells) of rows.
-CELL_GAP, ROWS_SHARE, ROWS_CELLS = 1.15, 0.30, 6.5
+CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
+RAIN_UP = 0.2  # place in the cloud, of its thickness, whose outline the falling rain has
+RAIN_DRIFT = 0.35  # metres that falling rain or snow lags behind for every metre down
+RAIN_PATCH_M = 700.0
 # Shares of a veil's strands in its texture, from wide to thin.
 FIBRE, FINE_FIBRE, THREAD = 1.7, 1.1, 0.6
+TUFTED = 0.3  # lobes of a veil above which it gathers into tufts
 TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whole number
 
 
@@ -97,7 +118,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     vertical = min(squash, 1.0)
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
     lump = 0.052 * min(p[SIZE], 3600.0) * (0.35 + 1.1 * p[LOBES])
-    best, own, down = -1e9, 1.0, 0.0
+    best, own, down, age = -1e9, 1.0, 0.0, 0.0
     outside = -1e9
     member_at = int(p[MEMBER_AT])
     cell_at = int(p[CELL_AT])
@@ -126,27 +147,44 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         u = (s[cell + TURN_COS] * dx + s[cell + TURN_SIN] * dy) / scale
         v = (s[cell + TURN_COS] * dy - s[cell + TURN_SIN] * dx) / scale
         scale = min(scale, 1.0)  # wider than full size never means higher
-        f = _shape_distance(field.bytes, p, int(s[cell + SHAPE]), u, v, z / (scale * squash))
-        f *= scale * vertical
+        tall = s[cell + TALL]
+        f = _shape_distance(field.bytes, p, int(s[cell + SHAPE]), u, v,
+                            z / (scale * squash * tall))
+        f = f * scale * min(vertical, squash * tall) - ERODED * s[cell + AGE] * p[SIZE] * scale
         if f > best:
-            own = scale
+            own, age = scale, s[cell + AGE]
             down = (dx * p[WIND_X] + dy * p[WIND_Y]) / reach
         h = max(0.05 * p[SIZE] * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
     if best < -1e8:
         return min(outside, -8.0), 0.0
-    amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0)
+    amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0) * p[RELIEF]
     if best < -0.55 * amplitude:
         # Outward swelling fades with distance (`keep` below) and ends here.
         return max(best + 0.45 * amplitude, outside), 0.0
     f = best
-    if f > 1.6 * amplitude + p[EDGE] and z > 0.35 * p[THICK]:
+    if (f > 1.6 * amplitude + p[EDGE] and z > 0.35 * p[THICK] and age <= 0.0
+            and p[ANVIL] <= 0.0):
         return f, p[SIGMA]  # deep inside: the skin cannot reach here
     # Fray: downwind, low and on small clouds the skin is torn instead of heaped.
     fray = p[FRAY] * min(max(0.30 + 0.45 * down + 0.55 * (1.0 - own)
                              + 0.35 * (1.0 - z / (0.35 * p[THICK] + 1.0)), 0.0), 1.4)
+    if age > 0.0:
+        fray += age * (1.0 if p[ENDING] == TEARS else 0.5)
+    icy = 0.0
+    if p[ANVIL] > 0.0:  # high up the towers turn to ice: soft, combed, thinner
+        icy = p[ANVIL] * smoothstep(0.62, 0.9, z / p[THICK])
+        fray += 0.8 * icy
     fray = min(fray, 1.0)
     tile = 7.0 * amplitude + 40.0
+    level_z = z
+    if p[CURL] > 0.0:
+        reach = 0.55 * p[CURL] * amplitude
+        level = noise_level(footprint, 2.6 * tile)
+        a = turned_noise(field.bytes, WISP, x, y, z, 2.6 * tile, level)
+        b = turned_noise(field.bytes, WISP, y, z, x, 2.1 * tile, level)
+        x, y, z = x + 2.0 * reach * a, y + 2.0 * reach * b, z + reach * (a - b)
+        f += 0.25 * p[CURL] * amplitude * a
     frozen = z if z > 0.9 * amplitude else 0.9 * amplitude - 0.3 * (0.9 * amplitude - z)
     n = turned_noise(field.bytes, BILLOW, x, y, frozen, tile, noise_level(footprint, tile))
     if fray > 0.22:
@@ -174,16 +212,22 @@ def _cumulus(field, p, x, y, z, footprint, detail):
                     n3 = turned_noise(field.bytes, BILLOW, z, x, y, tile3, level)
                     keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
                     f += a3 * (1.0 + 1.6 * fray) * (n3 if n3 < 0.0 else n3 * keep)
+    z = level_z
     ragged = 0.0
     if z < 0.35 * p[THICK]:
-        ragged = (14.0 + 26.0 * p[FRAY]) * turned_noise(
+        ragged = p[ROUND_BASE] * (14.0 + 26.0 * p[FRAY]) * turned_noise(
             field.bytes, WISP, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
+        if p[ROUND_BASE] > 1.0:  # the base rises toward the rim
+            ragged += (0.45 * (p[ROUND_BASE] - 1.0)
+                       * max(0.09 * p[SIZE] * own - max(best, 0.0), 0.0))
     soft = 0.5 * footprint  # an edge averaged over a pixel is wider and begins farther out
     f = min(f, z - ragged - 8.0) + 0.25 * soft
     if f <= 0.0:
         return f - 0.5, 0.0
-    edge = p[EDGE] * (1.0 + 5.0 * fray * fray) + soft
-    body = min(f / edge, 1.0) * (1.0 - 0.6 * fray * fray)
+    edge = p[EDGE] * (1.0 + 5.0 * fray * fray + 6.0 * icy) + soft
+    body = min(f / edge, 1.0) * (1.0 - 0.6 * fray * fray) * (1.0 - 0.6 * icy)
+    if age > 0.0:
+        body *= 1.0 - age * (0.85 if p[ENDING] == EVAPORATES else 0.45)
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
 
 
@@ -211,7 +255,7 @@ def _clearing(field, p, x, y, footprint):
 
 
 @kernel
-def _cell_at(u, v, seed):
+def _cell_at(u, v, seed, uneven):
     """How near a place (in cells) is to the middle of a cell: about 1 inside, 0 between cells.
 
     Source: Worley 1996, first and second distance to jittered points.
@@ -230,7 +274,40 @@ def _cell_at(u, v, seed):
                 second = d
     first, second = math.sqrt(first), math.sqrt(second)
     return (0.6 * min(1.5 * (second - first), 1.0) + 0.55 * max(1.0 - 1.25 * first, 0.0)
-            + 0.34 * (own - 0.5))
+            + uneven * (own - 0.5))
+
+
+@kernel
+def _lens_at(u, v, seed, uneven):
+    """Score of lens-shaped clouds (in cells): 1 in the middle of one, 0 at its rim, below 0
+    outside. They lie across the wind, bowed and drawn out toward its lee."""
+    i, j = math.floor(u), math.floor(v)
+    best = -9.0
+    for a in range(-1, 2):
+        for b in range(-1, 2):
+            x = u - (i + a + 0.5 + 0.5 * (hash_unit(i + a, j + b, seed) - 0.5))
+            y = v - (j + b + 0.5 + 0.6 * (hash_unit(i + a, j + b, seed + 1) - 0.5))
+            own = hash_unit(i + a, j + b, seed + 2)
+            long = 0.24 + 0.16 * hash_unit(i + a, j + b, seed + 3)
+            x += 0.4 * y * y  # bowed
+            x /= 0.09 if x < 0.0 else 0.15
+            y /= long
+            best = max(best, 1.0 - x * x - y * y + 2.0 * uneven * (own - 0.5))
+    return best
+
+
+@kernel
+def _waves(field, p, x, y, bend, footprint):
+    """Rows: a sine of −1 … 1 across them, where there are any."""
+    spacing = p[ROW_SPACING]
+    fine = 1.0 - 2.0 * footprint / spacing
+    if p[ROWS] <= 0.0 or fine <= 0.0:
+        return 0.0
+    wave = math.sin(2.0 * math.pi * (x * p[ROW_X] + y * p[ROW_Y] + p[SHIFT_X] + bend) / spacing)
+    if p[PATCHY] > 0.0:
+        n = _flat_noise(field.bytes, x + p[SHIFT_Y], y, 16.0 * spacing, 0.59, footprint)
+        wave *= 1.0 - p[PATCHY] * (1.0 - smoothstep(-0.15, 0.35, n))
+    return wave * fine
 
 
 @kernel
@@ -243,12 +320,14 @@ def sheet_score(field, p, x, y, footprint):
         warp = 0.9 * size * _flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
         bend = 0.9 * size * _flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
         stretch = 1.0 + 1.4 * p[COMB]
-        s = 0.95 * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31, footprint)
+        s = 0.95 * (0.2 + 4.0 * p[HUDDLE]) * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
+                                                   footprint)
         s += 0.35 * _flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
-        s += ROWS_SHARE * math.sin(2.0 * math.pi * (u + 2.2 * bend) / (ROWS_CELLS * size))
+        s += p[ROWS] * _waves(field, p, x, y, 2.2 * bend, footprint)
         far = footprint / size
         if far < 1.0:  # cells thinner than what is averaged over are their mean
-            cell = _cell_at((u + warp) / size, (v + bend) / (stretch * size), int(p[CELL_SEED]))
+            cell = _cell_at((u + warp) / size, (v + bend) / (stretch * size), int(p[CELL_SEED]),
+                            0.68 * p[SPREAD] + p[STAGES_APART])
             s += CELL_GAP * (cell - 0.5) * (1.0 - far)
     elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
@@ -256,6 +335,12 @@ def sheet_score(field, p, x, y, footprint):
         s = _flat_noise(field.bytes, u / stretch, v, 7.3 * size, 0.37, footprint)
         s += 0.45 * _flat_noise(field.bytes, v, u / stretch, 2.3 * size, 0.71, footprint)
         s += 0.30 * p[FRAY] * _flat_noise(field.bytes, u, v, 0.55 * size, 0.19, footprint)
+        s += 0.5 * p[ROWS] * _waves(field, p, x, y, 0.0, footprint)
+    elif int(p[KIND]) == LENS:
+        warp = 0.25 * size * _flat_noise(field.bytes, u, v, 7.0 * size, 0.23, footprint)
+        s = _lens_at((u + warp) / size, (v - warp) / size, int(p[CELL_SEED]),
+                     p[SPREAD] + p[STAGES_APART])
+        s += 0.12 * _flat_noise(field.bytes, v, u, 1.7 * size, 0.77, footprint)
     else:
         stretch = 1.0 + 3.2 * p[COMB]
         warp = 0.34 * size * _flat_noise(field.bytes, u, v, 13.0 * size, 0.53, footprint)
@@ -263,6 +348,12 @@ def sheet_score(field, p, x, y, footprint):
         s += 0.55 * _flat_noise(field.bytes, v + warp, u / stretch, 17.0 * size, 0.83, footprint)
         s += 0.35 * _flat_noise(field.bytes, u / (1.0 + 11.0 * p[COMB]), v + warp, 2.1 * size, 0.43,
                                 footprint)
+        s += 0.6 * p[ROWS] * _waves(field, p, x, y, 3.0 * warp, footprint)
+        if p[LOBES] > TUFTED:  # gathered into tufts
+            share = (p[LOBES] - TUFTED) / (1.0 - TUFTED)
+            tuft = _cell_at((u + warp) / (size * (0.4 + 0.3 * p[COMB])), (v - warp) / (0.42 * size),
+                            int(p[CELL_SEED]), 0.9)
+            s += share * (2.4 * (tuft - 0.62) - 0.55 * s)
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
 
@@ -281,11 +372,17 @@ def _stratus(field, p, x, y, z, footprint, detail):
     m = _flat_noise(field.bytes, y - p[SHIFT_X], x + p[SHIFT_Y], 2.7 * size, 0.61, footprint)
     thin = smoothstep(-0.1 * size, 0.5 * size, d)
     top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
-    bottom = thick * max(0.10 + 0.22 * p[LOBES] * m, 0.0) * (2.0 - thin)
+    relief = 0.22 * p[LOBES] * m
+    if p[ROWS] > 0.0:
+        relief += 0.24 * p[ROWS] * _waves(field, p, x, y, 0.35 * p[ROW_SPACING] * m, footprint)
+    bottom = thick * max(0.10 + p[ROUND_BASE] * relief, 0.0) * (2.0 - thin)
     f = min(top - z, z - bottom)
     f = min(f, d + 0.25 * thick)
     lump = (0.10 + 0.22 * p[LOBES]) * thick
     tile = 0.62 * size
+    if p[CURL] > 0.0:
+        x += 0.5 * p[CURL] * size * m
+        y += 0.5 * p[CURL] * size * n
     f += lump * turned_noise(field.bytes, WISP, x + p[SHIFT_X], y, 1.6 * z, tile,
                              noise_level(footprint, tile))
     if detail > 0 and p[FRAY] > 0.0:
@@ -312,14 +409,21 @@ def _celled(field, p, x, y, z, footprint, detail):
     # A lens on each cell: high where the score is, closing toward its outline.
     q = min(max(score / 1.1, 0.0), 1.0)
     lens = math.sqrt(q * (2.0 - q))
-    middle = 0.40 * thick
-    f = min(0.56 * thick * lens - (z - middle), 0.38 * thick * lens + (z - middle))
+    hang = p[ROUND_BASE]  # 1: about as round below as above
+    sag = 0.12 * max(hang - 1.0, 0.0)
+    middle = (0.40 + sag) * thick
+    f = min((0.56 - sag) * thick * lens - (z - middle),
+            (0.38 * min(hang, 1.0) + sag) * thick * lens + (z - middle))
     if score < 0.0:
         f = min(f, 0.55 * score * size)
     lump = (0.07 + 0.22 * p[LOBES]) * thick
     tile = 1.25 * size
     if f < -1.4 * lump:
         return max(0.6 * (f + 1.2 * lump), -0.3 * thick) - 1.0, 0.0
+    if p[CURL] > 0.0:
+        level = noise_level(footprint, 2.4 * tile)
+        x += 0.45 * p[CURL] * tile * turned_noise(field.bytes, WISP, y, z, x, 2.4 * tile, level)
+        y += 0.45 * p[CURL] * tile * turned_noise(field.bytes, WISP, z, x, y, 2.4 * tile, level)
     n = turned_noise(field.bytes, BILLOW, x + p[SHIFT_X], y, 1.3 * z, tile,
                      noise_level(footprint, tile))
     g = turned_noise(field.bytes, WISP, y, x + p[SHIFT_Y], 1.3 * z, 0.6 * tile,
@@ -336,6 +440,45 @@ def _celled(field, p, x, y, z, footprint, detail):
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
     edge = min(p[EDGE], 0.7 * thick) + soft
+    return f, p[SIGMA] * min(f / edge, 1.0)
+
+
+@kernel
+def _lens(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in smooth lenses, stacked in plates toward their rims."""
+    thick, size = p[THICK], p[SIZE]
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    score = sheet_score(field, p, x, y, footprint) - p[LEVEL]
+    if score < -0.5:
+        return -min((-score - 0.35) * 0.05 * size, 500.0), 0.0
+    q = min(max(score, 0.0), 1.0)
+    lens = math.sqrt(q)
+    hang = min(p[ROUND_BASE], 1.6)
+    middle = 0.28 * thick
+    f = min(0.66 * thick * lens - (z - middle), 0.24 * thick * lens * hang + (z - middle))
+    if score < 0.0:
+        f = min(f, 0.10 * score * size)
+    # Plates: gaps run in from the rim at certain heights and close toward the core.
+    plates = 1.0 + 3.0 * p[LOBES]
+    bend = 0.35 * _flat_noise(field.bytes, x, y, 1.9 * size, 0.37, footprint)
+    gap = 0.5 - 0.5 * math.cos(2.0 * math.pi * (plates * z / thick + bend))
+    rim = (1.0 - q) * (1.0 - q)
+    f -= 0.34 * thick * p[LOBES] * gap * gap * rim
+    if p[FRAY] > 0.0:
+        tile = 0.16 * size
+        f += 0.16 * thick * p[FRAY] * turned_noise(
+            field.bytes, WISP, x + p[SHIFT_X], y, 3.0 * z, tile, noise_level(footprint, tile))
+        if detail > 0:
+            tile *= 0.3
+            f += 0.07 * thick * p[FRAY] * turned_noise(
+                field.bytes, WISP, y, x + p[SHIFT_Y], 2.0 * z, tile, noise_level(footprint, tile))
+    soft = 0.5 * min(footprint, 0.5 * thick)
+    f += 0.25 * soft
+    if f <= 0.0:
+        return max(0.4 * f, -0.15 * thick) - 1.0, 0.0
+    edge = min(p[EDGE], 0.5 * thick) + soft
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
@@ -357,16 +500,25 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     lag = (1.0 - r) * (1.0 - r)
     fall = 3.4 * thick * lag * (0.3 + p[COMB])
     hook = 0.35 * p[SIZE] * lag * (1.0 - r) * p[COMB]
+    tufted = 0.0
+    if p[LOBES] > TUFTED:  # tufts trail longer tails
+        fall *= 1.0 + 1.2 * (p[LOBES] - TUFTED)
+        hook *= 1.0 + 1.6 * (p[LOBES] - TUFTED)
+        tufted = (p[LOBES] - TUFTED) / (1.0 - TUFTED)
     xs = x + fall * p[WIND_X] - hook * p[WIND_Y]
     ys = y + fall * p[WIND_Y] + hook * p[WIND_X]
     score = sheet_score(field, p, xs, ys, footprint) - p[LEVEL]
+    score -= 0.45 * tufted * (1.0 - r)  # tails are thinner than their heads
     shred = 0.34 * p[FRAY]
     if score < -0.45 - shred:
         return -min(max((-score - 0.4 - shred) * 0.45 * p[SIZE], 40.0), 1500.0), 0.0
     u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
     v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
-    bend = 0.10 * size * _flat_noise(field.bytes, u, v, 5.2 * size, 0.91, footprint)
+    bend = (0.10 + 0.25 * p[CURL]) * size * _flat_noise(field.bytes, u, v, 5.2 * size, 0.91,
+                                                       footprint)
+    if p[CURL] > 0.0:
+        v += 0.16 * p[CURL] * size * _flat_noise(field.bytes, v, u, 0.9 * size, 0.27, footprint)
     run = 1.0 + 14.0 * p[COMB]
     tile = 0.62 * size
     a, b = u / (run * tile), (v + bend) / tile
@@ -397,7 +549,32 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     # Strands too fine to be drawn still add what their unevenness adds to the mean.
     strands = texture * (0.4 + 0.6 * texture) + 0.6 * p[FRAY] * p[FRAY] * lost
     sigma = p[SIGMA] * body * body * strands * profile
+    if tufted > 0.0:
+        sigma *= 1.0 + tufted * (2.6 * smoothstep(0.62, 0.85, r) - 0.35)
     return 30.0, sigma * (0.4 + 0.6 * profile)
+
+
+@kernel
+def _of_kind(field, p, x, y, z, footprint, detail):
+    """Distance and extinction by the layer's kind."""
+    kind = int(p[KIND])
+    if kind == CUMULUS:
+        return _cumulus(field, p, x, y, z, footprint, detail)
+    if kind == STRATUS:
+        return _stratus(field, p, x, y, z, footprint, detail)
+    if kind == CELLED:
+        return _celled(field, p, x, y, z, footprint, detail)
+    if kind == LENS:
+        return _lens(field, p, x, y, z, footprint, detail)
+    if kind == SLAB:
+        return _slab(p, z)
+    return _cirrus(field, p, x, y, z, footprint, detail)
+
+
+@kernel
+def falls_from(p):
+    """Height above the base below which there is nothing but falling rain or snow."""
+    return -0.03 * p[THICK]
 
 
 @kernel
@@ -408,16 +585,33 @@ def density(field, layer, x, y, z, footprint, detail):
     is worth the time (a float: each whole number written out would be compiled by itself).
     """
     p = field.layers[layer]
-    kind = int(p[KIND])
-    if kind == CUMULUS:
-        return _cumulus(field, p, x, y, z, footprint, detail)
-    if kind == STRATUS:
-        return _stratus(field, p, x, y, z, footprint, detail)
-    if kind == CELLED:
-        return _celled(field, p, x, y, z, footprint, detail)
-    if kind == SLAB:
-        return _slab(p, z)
-    return _cirrus(field, p, x, y, z, footprint, detail)
+    rain = p[FALL] > 0.0 and z < falls_from(p)
+    up = RAIN_UP * p[THICK] if rain else z
+    if rain:
+        if z < -p[FALL_REACH]:
+            return z + p[FALL_REACH] - 5.0, 0.0
+        x -= RAIN_DRIFT * z * p[WIND_X]
+        y -= RAIN_DRIFT * z * p[WIND_Y]
+    if p[SLANT] != 0.0:
+        x -= p[SLANT] * up * p[WIND_X]
+        y -= p[SLANT] * up * p[WIND_Y]
+    f, sigma = _of_kind(field, p, x, y, up, footprint, 0.0 if rain else detail)
+    if f < 0.0:
+        f *= p[LEAN]
+    if rain:
+        if sigma <= 0.0:
+            return min(0.8 * f, -10.0), 0.0
+        # Shafts: heavier here than there, thinning on the way down unless they reach the ground.
+        n = _flat_noise(field.bytes, x, y, RAIN_PATCH_M, 0.41, footprint)
+        left = 1.0 + z / p[FALL_REACH]
+        fade = min(left / 0.25, 1.0) if p[FALL_REACH] >= p[BASE] - 1.0 else left**1.4
+        rim = min(max(f, 0.0) / (0.12 * min(p[SIZE], 2.0 * p[THICK])), 1.0)
+        return max(f, 30.0), p[FALL] * rim * max(0.45 + 1.1 * n, 0.04) * fade
+    if sigma > 0.0 and p[PROFILED] > 0.0:
+        c = min(max(z / p[THICK], 0.0), 1.0) * (PROFILE_NODES - 1)
+        k = min(int(c), PROFILE_NODES - 2)
+        sigma *= p[PROFILE + k] * (1.0 - c + k) + p[PROFILE + k + 1] * (c - k)
+    return f, sigma
 
 
 @kernel
@@ -427,7 +621,7 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
     `lengths` receives the metres of each column that lie in cloud.
     """
     p = field.layers[layer]
-    low, high = p[Z_LOW], p[Z_HIGH]
+    low, high = max(p[Z_LOW], falls_from(p)), p[Z_HIGH]  # falling rain is no cover
     dz = (high - low) / steps
     pixel = 2.0 * half_m / count
     for i in range(i0, i1):
@@ -447,7 +641,7 @@ def column_depths(field, layer, half_m, count, steps, i0, i1, out, lengths):
 def lid_touched(field, layer, half_m, count):
     """Share of covered columns, on a count × count raster over ± half_m, that reach the lid."""
     p = field.layers[layer]
-    low, high = p[Z_LOW], p[Z_HIGH]
+    low, high = max(p[Z_LOW], falls_from(p)), p[Z_HIGH]  # falling rain is no cover
     pixel = 2.0 * half_m / count
     covered, touched = 0, 0
     cut = LID_SIGMA * p[SIGMA]

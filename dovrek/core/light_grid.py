@@ -17,7 +17,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.density import CELLED, CUMULUS, SLAB, STRATUS, density
+from dovrek.core.density import CELLED, CUMULUS, LENS, SLAB, STRATUS, density
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DROPLETS, K_SCALED, Phase
@@ -62,6 +62,8 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
     elif kind == CELLED:
         dx = min(max(size_m / 9.0, 30.0), 250.0)
         nz = int(min(max(0.9 * sigma_per_m * thick_m, 12), 24))
+    elif kind == LENS:
+        dx, nz = min(max(size_m / 34.0, 40.0), 300.0), 20
     elif kind in (STRATUS, SLAB):
         dx = min(max(size_m / 12.0, 60.0), 500.0)
         nz = int(min(max(0.9 * sigma_per_m * thick_m, 14), 34))

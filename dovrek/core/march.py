@@ -14,20 +14,30 @@ from dovrek.core.density import (
     BASE,
     CIRRUS,
     CUMULUS,
+    FALL,
+    FALL_REACH,
     G_SCALED,
+    GRID_DZ,
+    GRID_Z0,
+    HALO,
     K_SCALED,
     KIND,
+    LIT,
     PHASE,
+    SHADED,
+    SIZE,
     STEP,
+    UNDER,
     Z_HIGH,
     Z_LOW,
     density,
+    falls_from,
 )
 from dovrek.core.kernels import kernel, solver
 from dovrek.core.lens import PLAN, pixel_size, ray_of
 from dovrek.core.noise import hash_unit
 from dovrek.core.passes import AIR, BACK, CLOUD, COVERED, FIRST, GROUND, HITS, MATTE, PASSES, SHADOW
-from dovrek.core.phase import beam_at, beam_row
+from dovrek.core.phase import RINGS, beam_at, beam_row, halo_at
 from dovrek.core.scene import ALPHA, DISTANCE, OUT
 from dovrek.core.shadow_rays import SHARES, find_shadows, lit_share, taken
 from dovrek.core.sky_view import air_parts, haze_phase, sky_parts
@@ -56,18 +66,40 @@ SECOND_HEAP, FALL_HEAP = 0.58 / (4.0 * math.pi), 0.60
 SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
+RAIN_STEPS = 9.0
+RAIN_SHADE = 0.3  # of the light from below that is left under thick cloud
+# Sine of the lowest sun, and the longest way, by which rain finds the cloud that shades it.
+LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
 WORK = 576  # numbers of scratch a ray needs
 TILE = 63  # mask of the grain's places
 
 
 @kernel
-def _step(p, t, r0, dz):
+def _step(p, t, r0, dz, radius):
     """Step at a distance inside a layer. A veil gets about as many steps however slanting."""
     step = p[STEP] + 0.0024 * t
     if int(p[KIND]) == CIRRUS:
         slope = abs(r0 * dz + t) / r0
         step = max(step, p[STEP] / max(slope, 0.03))
+    elif p[FALL] > 0.0:
+        slope = (r0 * dz + t) / r0
+        under = p[BASE] + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t)
+                                           - radius)
+        if under > 0.0:  # rain is even: long steps, though not past the base
+            far = max(min(p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08)), 0.4 * p[SIZE]), step)
+            if slope > 0.0:
+                far = min(far, under / slope + 0.5 * step)
+            step = max(step, far)
     return step
+
+
+@kernel
+def _below(p, sun, x, y, z, place):
+    """Where falling rain at a point looks up its light: (x, y, z) of the lowest cells of its
+    layer's grid on the way to the sun, into `place` (3,)."""
+    lowest = p[GRID_Z0] + 0.7 * p[GRID_DZ]
+    rise = min((lowest - z) / max(sun[2], LOWEST_RAIN_SUN), RAIN_SHADE_M)
+    place[0], place[1], place[2] = x + sun[0] * rise, y + sun[1] * rise, lowest
 
 
 @kernel
@@ -143,6 +175,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
     place3 = work[417:420]
     parts = work[420:429]
     wi, wj = work[429:433], work[433:437]
+    ring = work[437:440]
     shares = work[440:440 + SHARES]
     with_passes = passes.shape[0] > 0
 
@@ -150,7 +183,10 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
     azimuth = math.atan2(dx, dy)
     cosine = min(max(dx * scene.sun[0] + dy * scene.sun[1] + dz * scene.sun[2], -1.0), 1.0)
     haze = haze_phase(cosine)
-    row = beam_row(math.acos(cosine))
+    theta = math.acos(cosine)
+    row = beam_row(theta)
+    for c in range(3):
+        ring[c] = halo_at(theta, RINGS[c])
     ground_t = ground_distance(scene.radius, height, dz)
     limit = ground_t if ground_t > 0.0 else 1e9
     if scene.shadow_rays:
@@ -199,7 +235,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             # the mean of σ·ds is then the optical depth itself, whatever the step's length.
             ds = 1e9
             for m in range(active):
-                ds = min(ds, _step(field.layers[int(mark_f[m])], t, r0, dz))
+                ds = min(ds, _step(field.layers[int(mark_f[m])], t, r0, dz, scene.radius))
             ds *= marching.step * (1.0 if sigma_last > 0.0 else NEAR)
             if trans < DEEP:
                 ds *= 1.8
@@ -252,11 +288,22 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                     k_s = p[K_SCALED]
                     share = sigma / sigma_all
                     share_s = k_s * sigma / scaled_all
-                    grid_light(scene.light, p, x, y, z, random, six)
+                    rain = p[FALL] > 0.0 and z < falls_from(p)
+                    if rain:
+                        _below(p, scene.sun, x, y, z, place3)
+                        grid_light(scene.light, p, place3[0], place3[1], place3[2], random, six)
+                    else:
+                        grid_light(scene.light, p, x, y, z, random, six)
                     j_sun, j_sky = six[1], six[2]
                     flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
                     tau = max(six[0], 0.0)
-                    if int(p[KIND]) == CUMULUS:
+                    second, under_cloud = 0.0, 1.0
+                    if rain:  # thin: the beam that gets there, what the cloud above lets down,
+                        # and ground that lies in the same shade
+                        open_share = math.exp(-k_s * tau)
+                        j_sun, j_sky, flux = 0.5 * j_sun, 0.5 * open_share, 0.0
+                        under_cloud = RAIN_SHADE + (1.0 - RAIN_SHADE) * open_share
+                    elif int(p[KIND]) == CUMULUS:
                         if trans > DEEP:
                             if tap_age >= 1:
                                 tap_age = 0
@@ -287,11 +334,14 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                                  + share_s * gained * (
                                      max(0.0, j_sun + 3.0 * p[G_SCALED] * flux) + second))
                     j_sky = min(max(j_sky, 0.0), 1.0)
-                    up, down = share_s * gained * j_sky, share_s * gained * (1.0 - j_sky)
+                    up = share_s * gained * j_sky
+                    down = share_s * gained * (1.0 - j_sky) * under_cloud
                     matte[l] += share_s * gained
+                    haloed = p[HALO] * sigma * ds * math.exp(-k_s * (tau + tau_view))
                     for c in range(3):
-                        gain = (sun_light * sun_xyz[c] + up * scene.ambient[l, 0, c]
-                                + down * scene.ambient[l, 1, c])
+                        gain = ((sun_light + haloed * ring[c]) * sun_xyz[c] * p[LIT + c]
+                                + up * scene.ambient[l, 0, c] * p[SHADED + c]
+                                + down * scene.ambient[l, 1, c] * p[UNDER + c])
                         batch[c] += gain
                         latest[c] += gain
                 weight += gained
@@ -402,7 +452,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
             break
         ds = 1e9
         for l in range(field.layers.shape[0]):
-            ds = min(ds, _step(field.layers[l], t, r0, dz))
+            ds = min(ds, _step(field.layers[l], t, r0, dz, radius))
         ds *= factor * (1.0 if sigma_last > 0.0 else NEAR)
         if sigma_last > 1e-12:
             ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))

@@ -65,17 +65,49 @@ DROPLETS = Phase(((0.60, 0.95), (0.345, 0.80), (0.055, -0.35)))
 # Rough ice crystals of mixed habit: mean cosine .766, no corona and no bow. Source: the severely
 # roughened columns of Yang et al. 2013 and Baum et al. 2014 have .75 to .78 at 550 nm.
 ICE = Phase(((0.56, 0.93), (0.375, 0.71), (0.065, -0.32)))
-PHASES = (DROPLETS, ICE)
-DROPLETS_AT, ICE_AT = 0, 1
+# Clean columns: more light goes nearly straight on (Baum et al. 2014: smooth solid columns, .80).
+COLUMNS = Phase(((0.62, 0.945), (0.325, 0.74), (0.055, -0.32)))
+# Water by the droplets' radius (µm): the forward peak is the narrower the larger they are, for
+# diffraction turns light by about λ/r; mean cosines rise by .02 as those of Mie theory do.
+RADII = (4.0, 6.5, 16.0, 26.0)
+OTHER_DROPLETS = tuple(
+    Phase(((0.60, 1.0 - 0.05 * (10.0 / r) ** 0.55), (0.345, 0.80 + 0.03 * math.log10(r / 10.0)),
+           (0.055, -0.35))) for r in RADII)
+PHASES = (DROPLETS, ICE, COLUMNS, *OTHER_DROPLETS)
+DROPLETS_AT, ICE_AT, COLUMNS_AT = 0, 1, 2
 K_SCALED = DROPLETS.k_scaled
+
+
+def droplets_at(radius_um: float) -> int:
+    """Place in PHASES of the droplets nearest in size."""
+    kinds = {10.0: DROPLETS_AT} | {r: 3 + k for k, r in enumerate(RADII)}
+    return kinds[min(kinds, key=lambda r: abs(math.log(r / radius_um)))]
+
+
+@kernel
+def halo_at(theta, ring):
+    """Light (1/sr, unit of scattering) that a ring of clear crystals adds at an angle.
+
+    Sharp inside, fading outward. Source: minimum deviation of a 60° ice prism, 21.6° in red and
+    22.4° in blue light (Greenler 1980); `ring` is that angle, radians; widths common practice.
+    """
+    d = math.degrees(theta - ring)
+    if d < -2.0 or d > 16.0:
+        return 0.0
+    return HALO_GAIN / (1.0 + math.exp(-5.0 * d)) * math.exp(-max(d, 0.0) / 2.6)
+
+
+HALO_GAIN = 0.30
+# Rings as X, Y and Z see them.
+RINGS = (math.radians(21.75), math.radians(21.9), math.radians(22.3))
 
 
 class Beam(NamedTuple):
     """Radiance (1/sr) of the sun's beam by phase function, angle (π u²) and depth (40 v²), for
     unit irradiance."""
 
-    once: Array  # (2, 160, 64) turned widely exactly once, any number of small turns
-    narrow: Array  # (2, 160, 64) only small turns
+    once: Array  # (phases, 160, 64) turned widely exactly once, any number of small turns
+    narrow: Array  # (phases, 160, 64) only small turns
 
 
 def phase_function(cosine: Array | float, phase: Phase = DROPLETS) -> Array:

@@ -17,15 +17,16 @@ from numpy.typing import NDArray
 
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
+from dovrek.core.film import decode_srgb
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import NOISE_BYTES, hash_unit, noise_volumes
 from dovrek.core.phase import (
-    DROPLETS_AT,
-    ICE,
+    COLUMNS_AT,
     ICE_AT,
     PHASES,
     Phase,
     beam_tables,
+    droplets_at,
     slab_transmittance,
 )
 from dovrek.core.scattering import COSINES, DRAFT, FULL, Scattered, column_of, solve_scattering
@@ -45,19 +46,26 @@ from dovrek.core.sky_view import (
     build_sky_view,
     hemispheres,
 )
-from dovrek.core.spectrum import WAVES, xyz_weights
+from dovrek.core.spectrum import RGB_TO_XYZ, WAVES, xyz_weights
 from dovrek.core.stages import Cancel, StageCache, Workers, digest
 from dovrek.core.sun_place import Place, sun_place
 from dovrek.core.sun_table import SunTable, build_sun_table, sun_transmittance
 from dovrek.sky.document import Sky
+from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
 from dovrek.sky.layer import Layer
 
-KINDS = {"cumulus": d.CUMULUS, "stratus": d.STRATUS, "altocumulus": d.CELLED, "cirrus": d.CIRRUS,
-         "slab": d.SLAB}
+GENUS_KIND = (dict.fromkeys(HEAPS, d.CUMULUS) | dict.fromkeys(CELLS, d.CELLED)
+              | dict.fromkeys(SHEETS, d.STRATUS) | dict.fromkeys(VEILS, d.CIRRUS)
+              | {"slab": d.SLAB})
+HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
 LOWEST_BASE_M = 15.0
 FARTHEST_M = 600_000.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
 SHEET_RASTER = 200
+NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
+ENDINGS = ("evaporates", "tears", "subsides")
+RAIN_PER_M = 1.6e-3  # extinction of the heaviest rain haze (about 1.9 km of sight)
+STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
 
 
@@ -100,6 +108,11 @@ class LayerBody:
     def heaped(self) -> bool:
         """Separate clouds rather than a level sheet."""
         return int(self.field.layers[0][d.KIND]) == d.CUMULUS
+
+    @property
+    def veil(self) -> bool:
+        """Thin ice, so that depth itself may be interpolated."""
+        return int(self.field.layers[0][d.KIND]) == d.CIRRUS
 
     @property
     def phase(self) -> Phase:
@@ -183,7 +196,7 @@ class Preparer:
 
     def _body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel,
               key: str) -> LayerBody:
-        kind = KINDS[layer.genus]
+        kind = kind_of(layer)
         seed = (layer.seed * 7919 + sky.seed * 104_729) % 2_000_003
         base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M)
         reach = reach_m(base + layer.thickness_m, sky.camera.altitude_m)
@@ -207,10 +220,13 @@ class Preparer:
         p[d.CLEAR_Y] = 3e5 * hash_unit(layer.clearings.seed, seed, 4)
         p[d.Z_LOW] = 0.0 if kind == d.CIRRUS else -0.03 * layer.thickness_m
         p[d.Z_HIGH] = layer.thickness_m * (1.0 if kind == d.CIRRUS else 1.03)
-        p[d.PHASE] = ICE_AT if kind == d.CIRRUS else DROPLETS_AT
+        p[d.PHASE] = phase_of(layer)
+        self._arrange(p, layer, base)
         p[d.K_SCALED] = PHASES[int(p[d.PHASE])].k_scaled
         p[d.G_SCALED] = PHASES[int(p[d.PHASE])].g_scaled
         p[d.STEP] = march_step(kind, layer.thickness_m, layer.cells.size_m)
+        if kind == d.CIRRUS and layer.body.lobes > d.TUFTED:
+            p[d.STEP] *= 0.4  # tufts are small
         p[d.GRID_N], p[d.GRID_NZ], p[d.GRID_LEVELS] = grid.n, grid.nz, grid.levels
         p[d.GRID_DX], p[d.GRID_DZ], p[d.GRID_Z0] = grid.dx, grid.dz, grid.z0
         empty = d.Field(p[None, :], noise_volumes(), np.zeros(0, np.float32),
@@ -220,21 +236,54 @@ class Preparer:
             field = self._heaped(p, layer, seed, reach, fineness, cancel, empty)
         else:
             p[d.LEVEL] = self._sheet_level(p, layer, empty, cover, cancel)
+            _live(p, layer)
             field = empty
         return LayerBody(layer, field, grid, key)
+
+    @staticmethod
+    def _arrange(p: NDArray[np.float64], layer: Layer, base: float) -> None:
+        """Rows, form, falling rain and colours of a layer into its parameters."""
+        kind = int(p[d.KIND])
+        p[d.SPREAD], p[d.HUDDLE] = layer.cells.spread, layer.cells.huddle
+        p[d.ROWS], p[d.PATCHY] = layer.rows.share, layer.rows.patchiness
+        p[d.ROW_X], p[d.ROW_Y], p[d.ROW_SPACING] = rows_of(layer, kind)
+        p[d.ROUND_BASE] = (1.0 - layer.body.base_flatness) / 0.3
+        p[d.CURL], p[d.SLANT] = layer.body.curl, layer.wind.slant
+        p[d.LEAN] = 1.0 / math.sqrt(1.0 + layer.wind.slant**2)
+        p[d.ANVIL] = layer.body.anvil if kind == d.CUMULUS else 0.0
+        p[d.ENDING] = ENDINGS.index(layer.life.ending)
+        p[d.HALO] = layer.light.halo if kind == d.CIRRUS else 0.0
+        if layer.fall.amount > 0.0 and kind != d.CIRRUS:
+            p[d.FALL] = RAIN_PER_M * layer.fall.amount**1.5
+            p[d.FALL_REACH] = layer.fall.reach * base
+            p[d.Z_LOW] = min(p[d.Z_LOW], -p[d.FALL_REACH])
+        wash = layer.wash
+        for at, colour in ((d.LIT, wash.lit), (d.SHADED, wash.body), (d.UNDER, wash.base)):
+            p[at : at + 3] = wash_factors(colour, wash.strength)
+        if layer.body.profile:
+            heights, densities = zip(*layer.body.profile, strict=True)
+            p[d.PROFILED] = 1.0
+            p[d.PROFILE : d.PROFILE + d.PROFILE_NODES] = np.interp(
+                np.linspace(0.0, 1.0, d.PROFILE_NODES), heights, densities)
 
     def _heaped(self, p: NDArray[np.float64], layer: Layer, seed: int, reach: float,
                 fineness: Fineness, cancel: Cancel, empty: d.Field) -> d.Field:
         size = layer.cells.size_m
         wanted = cloud_shapes.ShapeParameters(NOMINAL_RADIUS * size, layer.thickness_m,
-                                              layer.body.lobes, seed, fineness.shape_grid)
+                                              layer.body.lobes, seed, fineness.shape_grid,
+                                              layer.body.growth, layer.body.growth_spread,
+                                              layer.body.anvil)
         run = self.workers.over(cancel, chunk=1)
         shapes = self.cache.get("shapes", digest(wanted),
                                 lambda: cloud_shapes.build_shapes(wanted, run))
         cells = cloud_cells.CellParameters(
             size, layer.cells.spread, layer.cells.huddle, layer.clearings.share,
             layer.clearings.size_km * 1e3, layer.clearings.edge, seed,
-            seed + 13 * layer.clearings.seed, reach)
+            seed + 13 * layer.clearings.seed, reach, layer.rows.share,
+            *rows_of(layer, d.CUMULUS), layer.rows.patchiness)
+        life = cloud_cells.Life(
+            layer.life.stage, layer.life.spread, layer.life.early_decay,
+            ENDINGS.index(layer.life.ending), layer.body.anvil > 0.0, p[d.WIND_X], p[d.WIND_Y])
         dealt, period = self.cache.get("cells", digest(cells),
                                        lambda: cloud_cells.deal_cells(
                                            cells, self.workers.over(cancel, chunk=32)))
@@ -246,16 +295,19 @@ class Preparer:
                                                 edge_shift(layer),
                                                 self.workers.over(cancel, chunk=200))
             cancel.check()
-            return cloud_cells.stand_cells(dealt, period, size, shapes, level, 0.03 * size,
-                                           cancel.check)
+            return cloud_cells.stand_cells(dealt, period, size, shapes, level, life,
+                                           0.03 * size, cancel.check)
 
         # Of the layer's own values only these move a cloud: another skin keeps all in place.
-        stood = self.cache.get("standing", digest(wanted, cells, layer.cover_oktas), stand,
+        stood = self.cache.get("standing", digest(wanted, cells, layer.cover_oktas, life), stand,
                                keep=12)
         p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
         p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
         p[d.SHAPE_REACH], p[d.SHAPE_FLOOR] = shapes.reach_m, shapes.floor_m
         p[d.SHAPE_SQUASH] = shapes.squash
+        # Flat clouds have little room for lumps.
+        high = layer.thickness_m * cloud_shapes.climbed(layer.body.growth)
+        p[d.RELIEF] = min(1.6 * high / (NOMINAL_RADIUS * size), 1.0)
         p[d.SQUARES], p[d.PERIOD] = stood.clearance.shape[0], stood.period_m
         instances, starts = stood.instances.ravel(), stood.starts
         p[d.SHAPE_AT], p[d.CELL_AT], p[d.START_AT] = NOISE_BYTES, 0, 0
@@ -269,14 +321,14 @@ class Preparer:
                      cancel: Cancel) -> float:
         """Score above which a sheet has cloud, so that its measured cover is as set."""
         if cover <= 0.0:
-            return 1e3
+            return NOTHING
         if cover >= 0.9995:
             return -9.0
         scores = np.empty((SHEET_RASTER, SHEET_RASTER))
         d.sheet_scores(field, 0, 0.5 * cloud_cells.MEASURED_M, SHEET_RASTER, scores)
         flat = np.sort(scores.ravel())
         run = self.workers.over(cancel, chunk=6)
-        count, steps = 72, 10
+        count, steps = 72, max(10, int(layer.thickness_m / 110.0))
         depths, lengths = np.empty((count, count)), np.empty((count, count))
         low, high = flat[0] - 1.5, flat[-1] + 0.2
         level = float(flat[int((1.0 - cover) * (len(flat) - 1))])
@@ -353,7 +405,7 @@ class Preparer:
                         def rows(a: int, b: int, u: int = u, level: int = level) -> None:
                             weight = bodies[u].phase.k_scaled / bodies[i].phase.k_scaled
                             light_grid.shade_from_above(
-                                own_depth(u), weight, bodies[u].phase is ICE, bodies[u].grid,
+                                own_depth(u), weight, bodies[u].veil, bodies[u].grid,
                                 bodies[u].base, bodies[i].grid, bodies[i].base, level, *vector,
                                 radius, a, b, total)
 
@@ -480,7 +532,7 @@ class Preparer:
             light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
             sunlight=sunlight,
             ambient=ambient,
-            once_share=np.array([1.0 if b.heaped or b.phase is ICE else
+            once_share=np.array([1.0 if b.heaped or b.veil else
                                  light_grid.sheet_shares(light_direction(sun)[2])[1]
                                  for b in bodies] or [1.0]),
             ground=ground,
@@ -574,6 +626,83 @@ def _joined(bodies: list[LayerBody]) -> d.Field:
                    np.concatenate(parts[2]))
 
 
+def kind_of(layer: Layer) -> int:
+    """How a layer's body is made: by its genus, and by species that are built otherwise."""
+    if layer.species == "lenticularis":
+        return d.LENS
+    if layer.species in HEAPED_SPECIES and layer.genus not in VEILS:
+        return d.CUMULUS
+    return int(GENUS_KIND[layer.genus])
+
+
+def phase_of(layer: Layer) -> int:
+    """Place of a layer's phase function in PHASES."""
+    if layer.genus in VEILS:
+        return ICE_AT if layer.light.crystal == "rough" else COLUMNS_AT
+    return droplets_at(layer.light.droplet_radius_um)
+
+
+def rows_of(layer: Layer, kind: int) -> tuple[float, float, float]:
+    """Direction across a layer's rows (east, north) and their spacing in metres.
+
+    Unless set: heaps in streets along the wind three cells apart (common practice), sheets in
+    waves across it.
+    """
+    heaped = kind == d.CUMULUS
+    wind = math.radians(layer.wind.from_deg + 180.0)
+    across = wind + 0.5 * math.pi if heaped else wind
+    if layer.rows.bearing_deg is not None:
+        across = math.radians(layer.rows.bearing_deg) + 0.5 * math.pi
+    elif "radiatus" in layer.varieties:
+        across = wind + 0.5 * math.pi
+    spacing = (STREET_CELLS if heaped else WAVE_CELLS) * layer.cells.size_m
+    if layer.rows.spacing_km is not None:
+        spacing = layer.rows.spacing_km * 1e3
+    return math.sin(across), math.cos(across), spacing
+
+
+def wash_factors(colour: str, strength: float) -> NDArray[np.float64]:
+    """What a wash multiplies X, Y and Z by: the colour's own over white's, brightness kept."""
+    encoded = np.array([int(colour[k : k + 2], 16) for k in (1, 3, 5)]) / 255.0
+    xyz = np.array([decode_srgb(v) for v in encoded]) @ RGB_TO_XYZ.T
+    white = RGB_TO_XYZ.sum(axis=1)
+    ratio = xyz / white / max(float(xyz[1]), 1e-4)
+    found: NDArray[np.float64] = 1.0 + strength * (ratio - 1.0)
+    return found
+
+
+def _live(p: NDArray[np.float64], layer: Layer) -> None:
+    """Let a sheet or a veil live: it forms, thickens, thins out and goes by its ending."""
+    life = layer.life
+    if life.stage <= 0.0 or life.stage >= 1.0:
+        p[d.LEVEL] = NOTHING
+        return
+    forming = smooth(life.stage / cloud_cells.GROWN)
+    going = smooth((life.stage - cloud_cells.FALLING) / (1.0 - cloud_cells.FALLING))
+    amount = min(forming, 1.0 - going)
+    if amount >= 1.0:
+        return
+    p[d.STAGES_APART] = 1.6 * life.spread * (1.0 - amount)
+    p[d.SIGMA] *= 0.08 + 0.92 * amount
+    if p[d.LEVEL] < WHOLE:  # an unbroken sheet breaks up
+        p[d.LEVEL] = -1.3
+    p[d.LEVEL] += 1.5 * (1.0 - amount)
+    if going > 0.0 and life.ending == "tears":
+        p[d.FRAY] = min(p[d.FRAY] + going, 1.0)
+    elif going > 0.0 and life.ending == "subsides":
+        p[d.THICK] *= 1.0 - 0.6 * going
+        p[d.LEVEL] -= 0.7 * going
+        p[d.LOBES] *= 1.0 - 0.6 * going
+    else:
+        p[d.SIGMA] *= 1.0 - 0.5 * going
+
+
+def smooth(share: float) -> float:
+    """Cubic step of a share held to 0 … 1."""
+    u = min(max(share, 0.0), 1.0)
+    return u * u * (3.0 - 2.0 * u)
+
+
 def reach_m(top_m: float, camera_m: float) -> float:
     """Distance at which a cloud top sinks below the horizon: √(2Rh) from both sides."""
     r = 6.371e6
@@ -587,14 +716,18 @@ def march_step(kind: int, thick_m: float, size_m: float) -> float:
         return float(np.clip(min(0.013 * size_m, 0.05 * thick_m), 3.0, 30.0))
     if kind in (d.STRATUS, d.SLAB):
         return float(np.clip(thick_m / 14.0, 4.0, 60.0))
-    if kind == d.CELLED:
+    if kind in (d.CELLED, d.LENS):
         return float(np.clip(thick_m / 14.0, 4.0, 40.0))
     return float(np.clip(thick_m / 8.0, 8.0, 220.0))
 
 
 def edge_shift(layer: Layer) -> float:
     """How far the skin carries the edge of a full-grown heap outward, metres (measured)."""
-    return -0.012 * layer.cells.size_m
+    body = layer.body
+    rounded = max(1.0 - body.base_flatness / 0.7, 0.0)
+    torn = max(body.fray - 0.5, 0.0)
+    return -layer.cells.size_m * (0.012 + 0.025 * rounded + 0.025 * (1.0 - body.growth)
+                                  + 0.03 * torn)
 
 
 def light_direction(sun: Place) -> tuple[float, float, float]:

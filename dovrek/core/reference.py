@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_light import sunlight_at
-from dovrek.core.density import BASE, CIRRUS, FRAY, KIND, PHASE, SIGMA, density
+from dovrek.core.density import BASE, CIRRUS, FALL, FRAY, KIND, PHASE, SIGMA, density
 from dovrek.core.kernels import henyey_greenstein, kernel, solver
 from dovrek.core.lens import Lens, pixel_size, ray_of
 from dovrek.core.march import sun_disc_share
@@ -68,7 +68,7 @@ def _most(p):
     if int(p[KIND]) == CIRRUS:
         texture = 1.0 + 3.6 * p[FRAY]
         return p[SIGMA] * texture * (0.4 + 0.6 * texture)
-    return p[SIGMA]
+    return max(p[SIGMA], p[FALL])
 
 
 @kernel

@@ -6,10 +6,8 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 
 from dovrek.sky.document import Sky
+from dovrek.sky.genera import ETAGES, GENUS_ETAGE
 
-# Étages of temperate latitudes, metres (WMO International Cloud Atlas).
-ETAGES = {"low": (0.0, 2000.0), "middle": (2000.0, 7000.0), "high": (5000.0, 13_000.0)}
-GENUS_ETAGE = {"cumulus": "low", "stratus": "low", "altocumulus": "middle", "cirrus": "high"}
 AIR_RIGHT_DOWN_TO_DEG = -10.0
 LID_SHARE = 0.02
 

@@ -7,9 +7,19 @@ from typing import Any
 
 from dovrek.sky.document import LAYER_LIMIT, Sky
 from dovrek.sky.errors import Fault, SkyConflict, SkyError
-from dovrek.sky.layer import GENUS_DEFAULTS
+from dovrek.sky.genera import (
+    FEATURES,
+    GENUS_DEFAULTS,
+    SPECIES,
+    VARIETIES,
+    defaults_of,
+    merge_defaults,
+)
 from dovrek.sky.reading import sky_from_data, sky_to_data
 
+# What a layer keeps when it becomes another genus.
+KEPT = ("id", "name", "visible", "seed", "cover_oktas", "clearings")
+WORDS = {"species": SPECIES, "varieties": VARIETIES, "features": FEATURES}
 STEP = re.compile(r"[A-Za-z_][A-Za-z0-9_]*|\[[A-Za-z0-9_-]+\]")
 
 
@@ -50,8 +60,47 @@ def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
         last = parts[-1]
         if not isinstance(place, dict) or last not in place:
             raise SkyError([Fault(path, last, "is an unknown key", "check the path")])
+        if len(parts) == 3 and parts[0] == "layers" and place.get(last) != value:
+            _take_word(place, last, value)
         place[last] = value
     return sky_from_data(document)
+
+
+def _take_word(layer: dict[str, Any], key: str, value: Any) -> None:
+    """Let a newly chosen genus, species, variety or feature set the controls it stands for."""
+    if key == "genus" and isinstance(value, str) and value in GENUS_DEFAULTS:
+        kept = {name: layer[name] for name in KEPT}
+        wind = layer["wind"]["from_deg"]
+        fresh = defaults_of(value, "", [], [])
+        layer.clear()
+        layer.update(merge_defaults({**kept, "genus": value, "wind": {"from_deg": wind}}, fresh))
+    elif key in WORDS:
+        known = WORDS[key].get(layer.get("genus", ""), {})
+        before = layer.get(key) or []
+        chosen = [w for w in (value if isinstance(value, list) else [value])
+                  if isinstance(w, str) and w in known]
+        had = before if isinstance(before, list) else [before]
+        plain = defaults_of(layer["genus"], "", [], [])
+        for word in had:  # what a word had set goes back to the genus
+            if word in known and word not in chosen:
+                _overlay(layer, known[word], plain)
+        for word in chosen:
+            if word not in had:
+                _overlay(layer, known[word], known[word])
+
+
+def _overlay(target: dict[str, Any], names: dict[str, Any], values: dict[str, Any]) -> None:
+    """Set in `target` every key that `names` has to what `values` says (omitted: left out, so
+    that it takes its default)."""
+    for key, inner in names.items():
+        if isinstance(inner, dict):
+            group = target.setdefault(key, {})
+            given = values.get(key, {})
+            _overlay(group, inner, given if isinstance(given, dict) else {})
+        elif key in values:
+            target[key] = values[key]
+        else:
+            target.pop(key, None)
 
 
 def fresh_layer_id(sky: Sky) -> str:

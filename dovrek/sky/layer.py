@@ -2,54 +2,36 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from dovrek.sky.parameter import Group, choice, number
+from dovrek.sky.genera import (
+    CELLS,
+    FEATURES,
+    GENUS_DEFAULTS,
+    HEAPS,
+    SHEETS,
+    SPECIES,
+    VARIETIES,
+    VEILS,
+    defaults_of,
+    merge_defaults,
+)
+from dovrek.sky.parameter import Group, choice, curve, number, words
 
-Genus = Literal["cumulus", "stratus", "altocumulus", "cirrus"]
-
-# Believable starting values by genus; heights are the usual ones of temperate latitudes
-# (WMO International Cloud Atlas: étages), sizes common practice.
-GENUS_DEFAULTS: dict[str, dict[str, Any]] = {
-    "cumulus": {
-        "base_m": 1100.0,
-        "thickness_m": 1000.0,
-        "cover_oktas": 3.0,
-        "cells": {"size_m": 1500.0, "spread": 0.5, "huddle": 0.35},
-        "clearings": {"share": 0.15, "size_km": 14.0},
-        "body": {"density_per_km": 70.0, "fray": 0.3, "lobes": 0.6, "edge_m": 14.0},
-        "wind": {"from_deg": 240.0},
-    },
-    "stratus": {
-        "base_m": 450.0,
-        "thickness_m": 380.0,
-        "cover_oktas": 8.0,
-        "cells": {"size_m": 1900.0, "spread": 0.5, "huddle": 0.0},
-        "clearings": {"share": 0.0, "size_km": 12.0},
-        "body": {"density_per_km": 30.0, "fray": 0.35, "lobes": 0.4, "edge_m": 120.0},
-        "wind": {"from_deg": 240.0, "comb": 0.2},
-    },
-    "altocumulus": {
-        "base_m": 3600.0,
-        "thickness_m": 260.0,
-        "cover_oktas": 4.0,
-        "cells": {"size_m": 520.0, "spread": 0.5, "huddle": 0.2},
-        "clearings": {"share": 0.15, "size_km": 20.0},
-        "body": {"density_per_km": 24.0, "fray": 0.35, "lobes": 0.45, "edge_m": 50.0},
-        "wind": {"from_deg": 250.0, "comb": 0.35},
-    },
-    "cirrus": {
-        "base_m": 8600.0,
-        "thickness_m": 1100.0,
-        "cover_oktas": 3.0,
-        "cells": {"size_m": 5200.0, "spread": 0.5, "huddle": 0.3},
-        "clearings": {"share": 0.2, "size_km": 40.0},
-        "body": {"density_per_km": 0.9, "fray": 0.6, "lobes": 0.3, "edge_m": 200.0},
-        "wind": {"from_deg": 265.0, "comb": 0.7},
-    },
-}
+Genus = Literal["cumulus", "cumulonimbus", "stratocumulus", "stratus", "nimbostratus",
+                "altocumulus", "altostratus", "cirrus", "cirrocumulus", "cirrostratus"]
+Species = Literal["", "humilis", "mediocris", "congestus", "fractus", "calvus", "capillatus",
+                  "stratiformis", "nebulosus", "lenticularis", "castellanus", "floccus",
+                  "fibratus", "uncinus", "spissatus"]
+Variety = Literal["undulatus", "radiatus", "perlucidus", "translucidus", "opacus", "lacunosus"]
+Feature = Literal["incus", "virga", "praecipitatio"]
+Ending = Literal["evaporates", "tears", "subsides"]
+Crystal = Literal["rough", "columns"]
+COLOUR = re.compile(r"^#[0-9a-fA-F]{6}$")
+PROFILE_POINTS = 9
 
 
 class Cells(Group):
@@ -60,11 +42,13 @@ class Cells(Group):
     )
     spread: float = number(
         0.5, low=0.0, high=1.0, step=0.05, unit="", group="Cells", label="Spread",
-        genera=("cumulus",), help="How unequal the clouds are: 0 all alike, 1 giants among scraps.",
+        genera=HEAPS + CELLS,
+        help="How unequal the clouds are: 0 all alike, 1 giants among scraps.",
     )
     huddle: float = number(
         0.35, low=0.0, high=1.0, step=0.05, unit="", group="Cells", label="Huddle",
-        genera=("cumulus",), help="How far neighbouring clouds are drawn together into groups.",
+        genera=HEAPS + CELLS,
+        help="How far neighbouring clouds are drawn together into groups.",
     )
 
 
@@ -88,25 +72,120 @@ class Clearings(Group):
     )
 
 
+class Rows(Group):
+    share: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Rows", label="Rows",
+        help="How far the clouds are gathered into parallel bands: streets of heaps, waves of a "
+        "sheet.",
+    )
+    spacing_km: float | None = number(
+        None, low=0.2, high=60.0, step=0.5, unit="km", group="Rows", label="Spacing",
+        scale="log", derived="by the cells", help="From one row to the next.",
+    )
+    bearing_deg: float | None = number(
+        None, low=0.0, high=180.0, step=5.0, unit="°", group="Rows", label="Bearing",
+        derived="by the wind", help="Bearing the rows run along. By the wind: heaps stand in "
+        "streets along it, sheets lie in waves across it.",
+    )
+    patchiness: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Rows", label="Patchiness",
+        help="0: rows everywhere; 1: only here and there.",
+    )
+
+
 class Body(Group):
     density_per_km: float = number(
         30.0, low=0.05, high=200.0, step=1.0, unit="/km", group="Body", label="Density",
         scale="log", help="Extinction inside the cloud: how quickly light is scattered on its "
         "way through. Thick water cloud 30 to 100, ice about 1.",
     )
+    growth: float = number(
+        1.0, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Growth",
+        genera=HEAPS, help="How far heaps grow up through the layer: 0.15 flat (humilis), 0.4 "
+        "as high as wide (mediocris), 0.8 towers (congestus), 1 as high as the layer.",
+    )
+    growth_spread: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="its spread",
+        genera=HEAPS, help="How unequal the growth is from cloud to cloud: at 1 one line holds "
+        "everything from flat heaps to the highest towers.",
+    )
+    anvil: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Anvil",
+        genera=HEAPS, help="How far the highest towers spread out below the layer's top, as "
+        "under the tropopause (incus).",
+    )
+    base_flatness: float = number(
+        0.7, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Base flatness",
+        genera=HEAPS + CELLS + SHEETS,
+        help="1: a base as level as a table; 0: rounded or ragged from below.",
+    )
+    profile: list[tuple[float, float]] = curve(
+        [], points=PROFILE_POINTS, group="Body", label="Profile",
+        help="Density by height: from the base at the left to the top at the right, as shares of "
+        "the layer's density. Empty: as the genus has it.",
+    )
     lobes: float = number(
         0.5, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Lobes",
-        genera=("cumulus", "stratus", "altocumulus"),
-        help="How strongly the surface swells into rounded lumps.",
+        help="How strongly the surface swells into rounded lumps; of cirrus, how far it gathers "
+        "into tufts with hooks.",
     )
     fray: float = number(
         0.3, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Fray",
         help="How far edges are eaten away into shreds and wisps.",
     )
+    curl: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Body", label="Curl",
+        help="How far edges and strands are swirled.",
+    )
+    @field_validator("profile")
+    @classmethod
+    def _rising(cls, value: list[tuple[float, float]]) -> list[tuple[float, float]]:
+        if len(value) == 1:
+            raise ValueError("a curve needs two points or more, or none")
+        if any(not (0.0 <= h <= 1.0 and 0.0 <= d <= 1.0) for h, d in value):
+            raise ValueError("heights and densities of a profile go from 0 to 1")
+        if any(b[0] <= a[0] for a, b in zip(value, value[1:], strict=False)):
+            raise ValueError("heights of a profile must rise from point to point")
+        return value
+
     edge_m: float = number(
         40.0, low=4.0, high=500.0, step=2.0, unit="m", group="Body", label="Edge",
         scale="log", help="Distance over which the cloud grows from clear air to full density: "
         "small is crisp.",
+    )
+
+
+class Life(Group):
+    stage: float = number(
+        0.5, low=0.0, high=1.0, step=0.02, unit="", group="Life", label="Stage",
+        help="0 not yet there, 0.5 full grown, 1 gone. The clouds stay where they are.",
+    )
+    spread: float = number(
+        0.2, low=0.0, high=1.0, step=0.05, unit="", group="Life", label="Spread",
+        help="How far the clouds are apart in their stages.",
+    )
+    early_decay: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Life", label="Early decay",
+        genera=HEAPS, help="Share of the clouds that fall apart before they are grown.",
+    )
+    ending: Ending = choice(
+        "evaporates", group="Life", label="Ending",
+        help="How the clouds go: they evaporate (thin out), tear into shreds, or subside into "
+        "flat remains.",
+    )
+
+
+class Fall(Group):
+    amount: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Fall", label="Rain haze",
+        genera=HEAPS + CELLS + SHEETS,
+        help="How thick the veil of rain or snow below the cloud is.",
+    )
+    reach: float = number(
+        0.5, low=0.05, high=1.0, step=0.05, unit="", group="Fall", label="Reach",
+        genera=HEAPS + CELLS + SHEETS,
+        help="How far it falls before it is gone, as a share of the way to the ground: virga "
+        "ends above it, at 1 rain reaches it.",
     )
 
 
@@ -117,9 +196,52 @@ class Wind(Group):
     )
     comb: float = number(
         0.4, low=0.0, high=1.0, step=0.05, unit="", group="Wind", label="Comb",
-        genera=("cirrus", "stratus", "altocumulus"),
+        genera=CELLS + SHEETS + VEILS,
         help="How far the cloud is drawn out along the wind.",
     )
+    slant: float = number(
+        0.0, low=-1.5, high=1.5, step=0.05, unit="m/m", group="Wind", label="Slant",
+        help="How far the cloud leans with the wind for every metre up: above 0 the tops run "
+        "ahead of the base.",
+    )
+
+
+class Light(Group):
+    droplet_radius_um: float = number(
+        10.0, low=3.0, high=30.0, step=1.0, unit="µm", group="Light", label="Droplets",
+        scale="log", genera=HEAPS + CELLS + SHEETS,
+        help="Radius of the droplets: larger ones throw more light straight ahead, which makes "
+        "edges toward the sun narrower and brighter.",
+    )
+    crystal: Crystal = choice(
+        "rough", group="Light", label="Crystals", genera=VEILS,
+        help="Ice: rough crystals of many forms, or clean columns that turn light less.",
+    )
+    halo: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Light", label="Halo",
+        genera=VEILS, help="Strength of the ring of 22° that clear crystals draw around the sun.",
+    )
+
+
+class Wash(Group):
+    strength: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Wash", label="Wash",
+        help="How strongly the colours below are laid over this layer's light, for stylised "
+        "skies. Brightness stays.",
+    )
+    lit: str = choice("#ffd9b0", group="Wash", label="Lit side", kind="colour",
+                      help="Colour of what the sun lights.")
+    body: str = choice("#c9cede", group="Wash", label="Body", kind="colour",
+                       help="Colour of what the sky lights.")
+    base: str = choice("#8e93a8", group="Wash", label="Base", kind="colour",
+                       help="Colour of what the ground lights.")
+
+    @field_validator("lit", "body", "base")
+    @classmethod
+    def _colour(cls, value: str) -> str:
+        if not COLOUR.match(value):
+            raise ValueError("not a colour; write it as # and six hexadecimal digits")
+        return value.lower()
 
 
 class Layer(Group):
@@ -130,6 +252,18 @@ class Layer(Group):
     genus: Genus = choice(
         "cumulus", group="Layer", label="Genus",
         help="The WMO genus: what family of cloud the layer is.",
+    )
+    species: Species = choice(
+        "", group="Layer", label="Species",
+        help="The WMO species: its form. Choosing one sets the controls that make it.",
+    )
+    varieties: list[Variety] = words(
+        group="Layer", label="Varieties",
+        help="WMO varieties: arrangement and transparency. Choosing one sets its controls.",
+    )
+    features: list[Feature] = words(
+        group="Layer", label="Features",
+        help="WMO supplementary features: anvil and falling rain. Choosing one sets its controls.",
     )
     visible: bool = choice(
         True, group="Layer", label="Shown",
@@ -153,8 +287,13 @@ class Layer(Group):
     )
     clearings: Clearings = Field(default_factory=lambda: Clearings())
     cells: Cells = Field(default_factory=lambda: Cells())
+    rows: Rows = Field(default_factory=lambda: Rows())
     body: Body = Field(default_factory=lambda: Body())
+    life: Life = Field(default_factory=lambda: Life())
+    fall: Fall = Field(default_factory=lambda: Fall())
     wind: Wind = Field(default_factory=lambda: Wind())
+    light: Light = Field(default_factory=lambda: Light())
+    wash: Wash = Field(default_factory=lambda: Wash())
 
     @property
     def top_m(self) -> float:
@@ -163,22 +302,31 @@ class Layer(Group):
     @model_validator(mode="before")
     @classmethod
     def _genus_defaults(cls, given: Any) -> Any:
-        """Fill omitted keys from the genus, so that a bare genus is a believable layer."""
+        """Fill omitted keys from genus, species, varieties and features, so that a bare genus is
+        a believable layer."""
         if not isinstance(given, dict):
             return given
-        genus = given.get("genus", "cumulus")
-        defaults = GENUS_DEFAULTS.get(genus) if isinstance(genus, str) else None
-        if defaults is None:
-            return given
-        return merge_defaults(given, defaults)
+        return merge_defaults(given, defaults_of(
+            given.get("genus", "cumulus"), given.get("species", ""), given.get("varieties", []),
+            given.get("features", [])))
+
+    @model_validator(mode="after")
+    def _words_fit(self) -> Layer:
+        """Refuse species, varieties and features that the genus does not have."""
+        for name, chosen, known in (
+            ("species", [self.species] if self.species else [], SPECIES),
+            ("varieties", self.varieties, VARIETIES), ("features", self.features, FEATURES),
+        ):
+            for word in chosen:
+                if word not in known[self.genus]:
+                    can = ", ".join(known[self.genus]) or "none"
+                    raise ValueError(f"{name}: {self.genus} has no {word}; it can have: {can}")
+        return self
+
+    @field_validator("varieties", "features")
+    @classmethod
+    def _once(cls, value: list[str]) -> list[str]:
+        return sorted(set(value))
 
 
-def merge_defaults(given: dict[str, Any], defaults: dict[str, Any]) -> dict[str, Any]:
-    """`given` with every key it omits taken from `defaults`, group by group."""
-    merged = dict(given)
-    for key, value in defaults.items():
-        if key not in merged:
-            merged[key] = dict(value) if isinstance(value, dict) else value
-        elif isinstance(value, dict) and isinstance(merged[key], dict):
-            merged[key] = merge_defaults(merged[key], value)
-    return merged
+__all__ = ["GENUS_DEFAULTS", "Layer", "merge_defaults"]

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from pydantic.fields import FieldInfo
 
 Scale = Literal["linear", "log"]
+Kind = Literal["number", "integer", "choice", "switch", "text", "words", "curve", "colour"]
 
 
 class Group(BaseModel):
@@ -63,13 +64,32 @@ def number(
     )
 
 
-def choice(default: Any, *, group: str, label: str, help: str, genera: tuple[str, ...] = ()) -> Any:
-    """Declare a parameter that is a word, a switch or a text (its type gives the values)."""
+def choice(default: Any, *, group: str, label: str, help: str, genera: tuple[str, ...] = (),
+           kind: Kind | None = None) -> Any:
+    """Declare a parameter that is a word, a switch, a text (its type gives the values) or, by
+    `kind`, a colour."""
     return Field(
         default,
         title=label,
         description=help,
-        json_schema_extra={"group": group, "genera": list(genera)},
+        json_schema_extra={"group": group, "genera": list(genera), "kind": kind},
+    )
+
+
+def words(*, group: str, label: str, help: str) -> Any:
+    """Declare a parameter that is any number of words of its type."""
+    return Field(
+        default_factory=list, title=label, description=help, max_length=8,
+        json_schema_extra={"group": group, "genera": [], "kind": "words"},
+    )
+
+
+def curve(default: list[tuple[float, float]], *, points: int, group: str, label: str,
+          help: str) -> Any:
+    """Declare a curve: up to `points` pairs (place, value), both 0 … 1, places rising."""
+    return Field(
+        default_factory=lambda: list(default), title=label, description=help, max_length=points,
+        json_schema_extra={"group": group, "genera": [], "kind": "curve", "points": points},
     )
 
 
@@ -81,7 +101,7 @@ class Parameter:
     label: str
     help: str
     group: str
-    kind: Literal["number", "integer", "choice", "switch", "text"]
+    kind: Kind
     unit: str = ""
     low: float | None = None
     high: float | None = None
@@ -98,7 +118,7 @@ class Parameter:
         return not self.genera or genus in self.genera
 
 
-def _kind(annotation: Any) -> tuple[Literal["number", "integer", "choice", "switch", "text"], bool]:
+def _kind(annotation: Any) -> tuple[Kind, bool]:
     arguments = [a for a in get_args(annotation) if a is not type(None)]
     optional = type(None) in get_args(annotation)
     inner = arguments[0] if optional and arguments else annotation
@@ -118,7 +138,10 @@ def _describe(path: str, field: FieldInfo) -> Parameter | None:
     if not isinstance(extra, dict) or "group" not in extra:
         return None
     kind, optional = _kind(field.annotation)
+    kind = extra.get("kind") or kind  # type: ignore[assignment]
     options: tuple[str, ...] = ()
+    if kind == "words":
+        options = tuple(str(o) for o in get_args(get_args(field.annotation)[0]))
     if kind == "choice":
         inner = field.annotation
         if optional:
@@ -140,7 +163,8 @@ def _describe(path: str, field: FieldInfo) -> Parameter | None:
         derived=str(known.get("derived", "")),
         options=options,
         optional=optional,
-        default=None if field.is_required() else field.get_default(call_default_factory=False),
+        default=None if field.is_required() else field.get_default(
+            call_default_factory=kind in ("words", "curve")),
     )
 
 
