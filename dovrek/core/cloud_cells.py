@@ -395,8 +395,8 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
     """
     count = _count_standing(dealt, level, life)
     instances = np.empty((count, INSTANCE), dtype=np.float32)
-    _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m, skin_m,
-           instances)
+    _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m,
+           skin_m, instances)
     check()
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size = period_m / squares

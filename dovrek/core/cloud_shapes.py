@@ -301,8 +301,8 @@ def build_shapes(
     def piece(first: int, last: int) -> None:
         for index in range(first, last):
             tops[index], radii[index] = _shape(
-                radius, heights[index], parameters.lobes, anvils[index], parameters.seed, index, half_width, voxel,
-                floor, reach, distance[index], footprints[index])
+                radius, heights[index], parameters.lobes, anvils[index], parameters.seed, index,
+                half_width, voxel, floor, reach, distance[index], footprints[index])
 
     run(piece, SHAPES)
     return Shapes(distance, tops, radii, footprints, half_width, voxel, reach, floor, squash)

@@ -320,7 +320,7 @@ def sheet_score(field, p, x, y, footprint):
         warp = 0.9 * size * _flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
         bend = 0.9 * size * _flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
         stretch = 1.0 + 1.4 * p[COMB]
-        s = 0.95 * (0.2 + 4.0 * p[HUDDLE]) * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
+        s = (0.19 + 3.8 * p[HUDDLE]) * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
                                                    footprint)
         s += 0.35 * _flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
         s += p[ROWS] * _waves(field, p, x, y, 2.2 * bend, footprint)
@@ -511,7 +511,8 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     score -= 0.45 * tufted * (1.0 - r)  # tails are thinner than their heads
     shred = 0.34 * p[FRAY]
     if score < -0.45 - shred:
-        return -min(max((-score - 0.4 - shred) * 0.45 * p[SIZE], 40.0), 1500.0), 0.0
+        slope = 0.45 - 0.36 * tufted  # tufts are steeper
+        return -min(max((-score - 0.4 - shred) * slope * p[SIZE], 40.0), 1500.0), 0.0
     u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
     v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]

@@ -641,7 +641,23 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
         values = out[level][..., None].copy()
         _extend(values, sigma[level] > floor, sigma[level], phase.k_transport, dx, shape.dz, False)
         out[level] = values[..., 0]
+        _carry_down(out[level], sigma[level], floor)
     return out
+
+
+@kernel
+def _carry_down(share, sigma, floor):
+    """Below the cells under a cloud's base its share of sky light stays: fine lumps that hang
+    lower than the grid knows are in the same shade."""
+    n, nz = sigma.shape[0], sigma.shape[2]
+    for i in range(n):
+        for j in range(n):
+            k = 0
+            while k < nz and sigma[i, j, k] <= floor:
+                k += 1
+            if 2 < k < nz:
+                for low in range(k - 2):
+                    share[i, j, low] = share[i, j, k - 2]
 
 
 def sheet_shares(sine: float) -> tuple[float, float]:

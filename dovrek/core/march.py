@@ -86,7 +86,8 @@ def _step(p, t, r0, dz, radius):
         under = p[BASE] + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t)
                                            - radius)
         if under > 0.0:  # rain is even: long steps, though not past the base
-            far = max(min(p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08)), 0.4 * p[SIZE]), step)
+            far = p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08))
+            far = max(min(far, 0.4 * p[SIZE]), step)
             if slope > 0.0:
                 far = min(far, under / slope + 0.5 * step)
             step = max(step, far)
@@ -118,6 +119,12 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
     edge = min(max((radius - d) / soft + 0.5, 0.0), 1.0)
     if edge <= 0.0:
         return 0.0
+    lit = scene.sun_disc[4]
+    if lit < 1.0:  # the moon: its terminator is half an ellipse; no darkening to the limb
+        c, s = math.cos(scene.sun_disc[5]), math.sin(scene.sun_disc[5])
+        along, across = (dx * s + dy * c) / radius, (dx * c - dy * s) / radius
+        limb = (1.0 - 2.0 * lit) * math.sqrt(max(1.0 - across * across, 0.0))
+        return edge * min(max((along - limb) * radius / soft + 0.5, 0.0), 1.0) / max(lit, 1e-3)
     mu = math.sqrt(max(1.0 - min(d / radius, 1.0) ** 2, 0.0))
     return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
 
@@ -407,7 +414,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                 b = parts[3 + c]
                 if scene.shadow_rays:
                     b -= taken(shares, c, b)
-                seen[c] = parts[c] + haze * b
+                seen[c] = parts[c] + haze * b + scene.glow[c]
             if marching.sun_disc:
                 disc = sun_disc_share(scene, elevation, azimuth, pixel_rad)
                 if disc > 0.0 and trans_s > 0.0:

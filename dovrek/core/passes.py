@@ -50,3 +50,13 @@ def passes_of(sums: Array32, samples: int, layers: int) -> Passes:
         air=mean[..., AIR : AIR + 3], depth_m=depth.astype(np.float32),
         sunlit=mean[..., SHADOW],
         mattes=np.moveaxis(mean[..., MATTE : MATTE + layers], -1, 0))
+
+
+def add_passes(sums: Array32, parts: Array32, weight: tuple[float, float, float],
+               first: bool) -> None:
+    """Add what one light of several has summed up; what is no light is the first one's."""
+    for start in (CLOUD, BACK, GROUND):
+        sums[..., start : start + 3] += parts[..., start : start + 3] * np.asarray(
+            weight, dtype=np.float32)
+    if first:
+        sums[..., AIR:] += parts[..., AIR:]

@@ -48,7 +48,7 @@ from dovrek.core.sky_view import (
 )
 from dovrek.core.spectrum import RGB_TO_XYZ, WAVES, xyz_weights
 from dovrek.core.stages import Cancel, StageCache, Workers, digest
-from dovrek.core.sun_place import Place, sun_place
+from dovrek.core.sun_place import Place, moon_place, sun_place, toward
 from dovrek.core.sun_table import SunTable, build_sun_table, sun_transmittance
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
@@ -66,6 +66,12 @@ NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, bel
 ENDINGS = ("evaporates", "tears", "subsides")
 RAIN_PER_M = 1.6e-3  # extinction of the heaviest rain haze (about 1.9 km of sight)
 STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
+# The moon counts when the sun is so far down, and the sun no more when it is so far down.
+MOONLIGHT_FROM, LAST_SUN = math.radians(-4.0), math.radians(-15.0)
+MOON_RADIUS = math.radians(0.259)
+MOON_COLOUR = (1.03, 1.0, 0.84)  # sunlight off a warm grey surface (about 4100 K; Krisciunas 1991)
+# Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
+NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
 
 
@@ -139,6 +145,47 @@ class Prepared:
     shares: tuple[float, ...]
     shade: NDArray[np.float64]  # share of light that clouds leave in the air, by height
     key: str
+    weight: tuple[float, float, float] = (1.0, 1.0, 1.0)  # of X, Y and Z of this light
+    others: tuple[Prepared, ...] = ()  # the same sky under further lights, to be added
+
+    @property
+    def lights(self) -> tuple[Prepared, ...]:
+        """Every light by itself: sun, moon."""
+        return (self, *self.others)
+
+
+@dataclass(frozen=True)
+class Source:
+    """A body that lights the sky: where it stands, how strong, how its disc looks."""
+
+    place: Place
+    weight: tuple[float, float, float]  # of X, Y and Z, over the sun's
+    radius: float  # of its disc, radians
+    lit: float = 1.0  # share of the disc
+    limb: float = 0.0  # direction of its lit limb, clockwise from up
+
+
+def sunlight_factor(sky: Sky) -> NDArray[np.float64]:
+    """Of X, Y and Z: what the sky's sun gives over the real one."""
+    if sky.sun.tint == "#ffffff":
+        return np.full(3, sky.sun.strength)
+    return wash_factors(sky.sun.tint, 1.0) * sky.sun.strength
+
+
+def sources(sky: Sky) -> list[Source]:
+    """Sun and moon, as far as each lights the sky."""
+    sun = sun_place(sky)
+    x, y, z = (float(v) for v in sunlight_factor(sky))
+    found = [Source(sun, (x, y, z), math.radians(0.5 * sky.sun.diameter_deg))]
+    if not sky.moon.visible or sun.elevation_true > MOONLIGHT_FROM:
+        return found
+    moon, lit, lux = moon_place(sky)
+    if moon.elevation < math.radians(-0.3) or lit < 0.01:
+        return found
+    share = sky.moon.strength * lux / float(xyz_weights()[:, 1].sum())
+    x, y, z = (share * c for c in MOON_COLOUR)
+    moonlight = Source(moon, (x, y, z), MOON_RADIUS, min(lit, 0.999), toward(moon, sun))
+    return [moonlight] if sun.elevation_true < LAST_SUN else [*found, moonlight]
 
 
 def air_parameters(sky: Sky) -> AirParameters:
@@ -158,10 +205,10 @@ def body_key(sky: Sky, layer: Layer, fineness: Fineness) -> str:
                   round(math.log2(sky.camera.altitude_m + 100.0)))
 
 
-def scene_key(sky: Sky, air_key: str, sun: Place, fineness: Fineness) -> str:
-    """What a scene depends on."""
-    return digest(air_key, [body_key(sky, x, fineness) for x in seen_layers(sky)], sun,
-                  sky.camera.altitude_m, sky.sun.diameter_deg, sky.air.shadow_rays)
+def scene_key(sky: Sky, air_key: str, source: Source, fineness: Fineness) -> str:
+    """What a scene under one light depends on."""
+    return digest(air_key, [body_key(sky, x, fineness) for x in seen_layers(sky)], source,
+                  sky.camera.altitude_m, sky.air.shadow_rays)
 
 
 class Preparer:
@@ -469,20 +516,26 @@ class Preparer:
 
     def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel) -> Prepared:
         """Everything a march needs. Raises Cancelled when superseded."""
-        sun = sun_place(sky)
         atmosphere = self.atmosphere(sky, cancel, draft=fineness is SKETCH)
         bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
-        key = scene_key(sky, atmosphere.key, sun, fineness)
-        return self.cache.get("scene", key, lambda: self._scene(
-            sky, sun, atmosphere, bodies, fineness, cancel, key), keep=2)
+        lit = []
+        for place, source in enumerate(sources(sky)):
+            key = scene_key(sky, atmosphere.key, source, fineness)
+            built = self.cache.get("scene", key, partial(
+                self._scene, sky, source, atmosphere, bodies, fineness, cancel, key), keep=4)
+            lit.append(replace(built, scene=built.scene._replace(
+                glow=np.array(NIGHT_GLOW) / source.weight if place == 0 else np.zeros(3))))
+        return replace(lit[0], others=tuple(lit[1:]), key=digest([p.key for p in lit]))
 
     def holds_scene(self, sky: Sky, fineness: Fineness) -> bool:
         """Whether the scene is already built."""
         air = digest(digest(air_parameters(sky)), FULL)
-        return ("scene", scene_key(sky, air, sun_place(sky), fineness)) in self.cache
+        return all(("scene", scene_key(sky, air, source, fineness)) in self.cache
+                   for source in sources(sky))
 
-    def _scene(self, sky: Sky, sun: Place, atmosphere: Atmosphere, bodies: list[LayerBody],
+    def _scene(self, sky: Sky, source: Source, atmosphere: Atmosphere, bodies: list[LayerBody],
                fineness: Fineness, cancel: Cancel, key: str) -> Prepared:
+        sun = source.place
         media, table, scattered = atmosphere.media, atmosphere.sun, atmosphere.scattered
         radius = media.radius_km * 1e3
         flat = self.light(bodies, sun, radius, fineness, cancel)
@@ -517,7 +570,7 @@ class Preparer:
         sun_transmittance(table, media, sky.camera.altitude_m * 1e-3,
                           math.sin(sun.elevation_true), media.haze_per_km, columns, trans)
         flat_disc = float(np.clip(columns[3], 0.6, 1.0)) if columns[3] > 0 else 0.8
-        disc_radius = math.radians(0.5 * sky.sun.diameter_deg)
+        disc_radius = source.radius
         # The table fades the disc as it sets; behind the horizon the ground hides it instead.
         disc = _disc_light(atmosphere, sun) / (math.pi * disc_radius**2 * flat_disc)
         ground_sun, ground_sky = ground_light(media, table, scattered, sun)
@@ -538,8 +591,10 @@ class Preparer:
             ground=ground,
             albedo=albedo,
             sun=np.array(sun.vector),
-            sun_disc=np.array([sun.elevation, sun.azimuth, disc_radius, flat_disc]),
+            sun_disc=np.array([sun.elevation, sun.azimuth, disc_radius, flat_disc, source.lit,
+                               source.limb]),
             sun_radiance=disc,
+            glow=np.zeros(3),
             lobes=np.array([p.flat() for p in PHASES]),
             grain=grain(),
             radius=radius,
@@ -547,7 +602,7 @@ class Preparer:
             shadow_rays=shadow_rays,
         )
         return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
-                        key)
+                        key, source.weight)
 
     def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
         """Sky and air as seen from the middle of each layer and from the ground, for the
@@ -562,15 +617,18 @@ class Preparer:
         """The same scene for a plan: seen straight down from above its highest cloud."""
         height = max([b.base + 1.1 * b.layer.thickness_m for b in prepared.bodies]
                      + [0.0]) + PLAN_ABOVE_M
-        air, sun = prepared.atmosphere, prepared.sun
-        observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
-                            not prepared.scene.shadow_rays)
-        view = self.cache.get("plan view", digest(air.key, observer, prepared.shade.tolist()),
-                              lambda: build_sky_view(air.media, air.sun, air.scattered, observer,
-                                                     prepared.shade,
-                                                     self.workers.over(cancel, chunk=3)))
-        cancel.check()
-        return replace(prepared, scene=prepared.scene._replace(height=height, clear=view))
+        lit = []
+        for light in prepared.lights:
+            air, sun = light.atmosphere, light.sun
+            observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
+                                not light.scene.shadow_rays)
+            view = self.cache.get("plan view", digest(air.key, observer, light.shade.tolist()),
+                                  partial(build_sky_view, air.media, air.sun, air.scattered,
+                                          observer, light.shade,
+                                          self.workers.over(cancel, chunk=3)))
+            cancel.check()
+            lit.append(replace(light, scene=light.scene._replace(height=height, clear=view)))
+        return replace(lit[0], others=tuple(lit[1:]))
 
     def _ambient(self, bodies: list[LayerBody], shares: list[tuple[float, float]],
                  atmosphere: Atmosphere,

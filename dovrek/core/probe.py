@@ -12,12 +12,12 @@ from dovrek.core.cloud_cells import MEASURED_M
 from dovrek.core.density import THICK, column_depths, lid_touched
 from dovrek.core.lens import dome_lens
 from dovrek.core.march import ray_depth
-from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer
+from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer, sunlight_factor
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.sky_view import sky_radiance
 from dovrek.core.spectrum import WAVES, correlated_colour_temperature, xyz_weights
 from dovrek.core.stages import Cancel, Workers
-from dovrek.core.sun_place import Place, moon_place
+from dovrek.core.sun_place import Place, moon_place, sun_place
 from dovrek.core.sun_table import sun_transmittance
 from dovrek.sky.advisories import advisories
 from dovrek.sky.document import Sky
@@ -64,9 +64,9 @@ def _direct_normal(prepared: Prepared, place: Place, height_m: float) -> NDArray
 
 def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -> dict[str, Any]:
     """Direct, diffuse and global illuminances with and without the clouds."""
-    workers, sun = preparer.workers, prepared.sun
+    workers, sun = preparer.workers, sun_place(sky)
     bare = preparer.scene(sky.model_copy(update={"layers": []}), FINE, cancel)
-    normal = _direct_normal(prepared, sun, sky.camera.altitude_m)
+    normal = _direct_normal(prepared, sun, sky.camera.altitude_m) * sunlight_factor(sky)
     up = max(math.sin(sun.elevation), 0.0)
     clear = dome_light(bare, workers, cancel)
     clouded = dome_light(prepared, workers, cancel) if prepared.bodies else clear
@@ -75,7 +75,11 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
                       0.5, 0.5, prepared.scene.clear.air_far_m) if vector[2] > 0 else 0.0
     through = math.exp(-depth)
     zenith = np.empty(3)
-    sky_radiance(bare.scene.clear, 0.5 * math.pi - 1e-6, 0.0, vector[2], np.empty(14), zenith)
+    overhead = np.zeros(3)
+    for light in bare.lights:
+        sky_radiance(light.scene.clear, 0.5 * math.pi - 1e-6, 0.0, light.sun.vector[2],
+                     np.empty(14), zenith)
+        overhead += (zenith + light.scene.glow) * light.weight
     bright = float(normal[1]) >= VISIBLE_LUX
     return {
         "sun": {
@@ -89,8 +93,8 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
         "clear_sky": {
             "diffuse_horizontal_lux": float(clear[1]),
             "global_horizontal_lux": float(clear[1] + normal[1] * up),
-            "zenith_cd_m2": float(zenith[1]),
-            "zenith_cct_k": correlated_colour_temperature(zenith)
+            "zenith_cd_m2": float(overhead[1]),
+            "zenith_cct_k": correlated_colour_temperature(overhead)
             if clear[1] >= VISIBLE_LUX else None,
         },
         "sky": {

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dovrek.core.film import automatic_white, meter
 from dovrek.core.lens import Lens, picture_lens
 from dovrek.core.march import march_pixels
-from dovrek.core.passes import PASSES, Passes, passes_of
+from dovrek.core.passes import PASSES, Passes, add_passes, passes_of
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
 from dovrek.core.scene import ALPHA, OUT, Marching
 from dovrek.core.sparing import bridge, every_other, find_horizon, find_uneven
@@ -67,6 +67,14 @@ def tiles_of(width: int, height: int, tile_w: int = TILE_W, tile_h: int = TILE_H
                                                   0.5 * (t.y0 + t.y1) - cy))
 
 
+def add_light(out: NDArray[np.float32], lit: NDArray[np.float32],
+              weight: tuple[float, float, float], first: bool) -> None:
+    """Add one light's share; alpha and distance are the first light's, for all see the same."""
+    out[..., :3] += lit[..., :3] * np.asarray(weight, dtype=np.float32)
+    if first:
+        out[..., 3:] += lit[..., 3:]
+
+
 def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
                tile: Tile, quality: Quality, cancel: Cancel,
                first_sample: int = 0,
@@ -83,9 +91,17 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
 
     def add(todo: NDArray[np.uint8], sample: int, out: NDArray[np.float32]) -> None:
         nonlocal rays
-        rays += int(np.count_nonzero(todo))
-        march_pixels(prepared.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
-                     sample, cancel.flag, out, passes)
+        for place, light in enumerate(prepared.lights):
+            rays += int(np.count_nonzero(todo))
+            plain = place == 0 and light.weight == (1.0, 1.0, 1.0)
+            lit = out if plain else np.zeros_like(out)
+            parts = passes if plain else np.zeros_like(passes)
+            march_pixels(light.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
+                         sample, cancel.flag, lit, parts)
+            if not plain:
+                add_light(out, lit, light.weight, place == 0)
+                if passes.shape[0]:
+                    add_passes(passes, parts, light.weight, place == 0)
 
     if quality.spread <= 0.0:
         for sample in range(first_sample, first_sample + quality.samples):
@@ -210,9 +226,12 @@ def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) ->
     frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
                          sun_disc=False, ground=False)
     ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)
-    direct, diffuse = illuminances(prepared.atmosphere.media, prepared.atmosphere.sun,
-                                   prepared.atmosphere.scattered, prepared.sun)
-    return Metered(round(ev, 2), round(automatic_white(direct + diffuse)))
+    falling = np.zeros(3)
+    for light in prepared.lights:
+        air = light.atmosphere
+        direct, diffuse = illuminances(air.media, air.sun, air.scattered, light.sun)
+        falling += (direct + diffuse) * light.weight
+    return Metered(round(ev, 2), round(automatic_white(falling)))
 
 
 def prepared_fineness(prepared: Prepared) -> Fineness:

@@ -35,9 +35,12 @@ class Scene(NamedTuple):
     ground: NDArray[np.float64]  # (2, 3) ground radiance from the sun's and from the sky's light
     albedo: NDArray[np.float64]  # (3,) of the ground, by XYZ channel
     sun: NDArray[np.float64]  # (3,) unit vector (true place)
-    sun_disc: NDArray[np.float64]  # elevation, azimuth (apparent), radius, flattening
+    # Elevation, azimuth (apparent), radius, flattening, lit share, direction of the lit limb
+    # (clockwise from up).
+    sun_disc: NDArray[np.float64]
     sun_radiance: NDArray[np.float64]  # (3,) mean XYZ radiance of the disc behind the air
-    lobes: NDArray[np.float64]  # (2, 6) phase functions: weight and asymmetry of three lobes
+    glow: NDArray[np.float64]  # (3,) XYZ radiance of the night sky behind all
+    lobes: NDArray[np.float64]  # (phases, 6) phase functions: weight and asymmetry of three lobes
     grain: NDArray[np.float32]  # (64, 64) starts of neighbouring rays
     radius: float  # planet at the ground, m
     height: float  # camera above the ground, m

@@ -95,6 +95,14 @@ def moon_place(sky: Sky) -> tuple[Place, float, float]:
     return _place(moon), float(moon.phase) / 100.0, illuminance
 
 
+def toward(body: Place, other: Place) -> float:
+    """Angle in the sky, clockwise from up, in which another body lies from one, radians."""
+    turn = other.azimuth - body.azimuth
+    up = (math.cos(body.elevation) * math.sin(other.elevation_true)
+          - math.sin(body.elevation) * math.cos(other.elevation_true) * math.cos(turn))
+    return math.atan2(math.cos(other.elevation_true) * math.sin(turn), up)
+
+
 @dataclass(frozen=True)
 class SunEvent:
     """The sun crosses a threshold: `kind` of THRESHOLDS_DEG, upward or downward."""

@@ -15,7 +15,7 @@ from dovrek.core.render import Metered, Tile, march_tile, tiles_of
 from dovrek.core.scene import OUT
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
-from dovrek.core.sun_place import Place
+from dovrek.core.sun_place import Place, sun_place
 from dovrek.formats.whole_file import whole_file
 from dovrek.sky.reading import sky_from_text
 
@@ -51,10 +51,11 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
 def numbers_of(document: str, wish: Wish) -> tuple[Place, Metered, dict[str, Any]]:
     """What a print's film and sidecar need: the sun, the exposure, the illuminances."""
     prepared, metered = scene_of(document, wish)
+    sky = sky_from_text(document)
     with _lock:
         assert _studio is not None
-        light = light_of(sky_from_text(document), _studio.preparer, prepared, Cancel())
-    return prepared.sun, metered, light
+        light = light_of(sky, _studio.preparer, prepared, Cancel())
+    return sun_place(sky), metered, light
 
 
 def tile_path(folder: Path, tile: Tile) -> Path:

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from dovrek.sky.layer import Layer
-from dovrek.sky.parameter import Group, choice, number
+from dovrek.sky.parameter import Group, choice, colour_of, number
 
 FORMAT_VERSION = 1
 LAYER_LIMIT = 16
@@ -61,6 +61,31 @@ class Sun(Group):
     diameter_deg: float = number(
         0.533, low=0.1, high=5.0, step=0.05, unit="°", group="Sun", label="Diameter",
         scale="log", help="Width of the sun's disc; its light stays the same in all.",
+    )
+    strength: float = number(
+        1.0, low=0.01, high=100.0, step=0.1, unit="×", group="Sun", label="Strength",
+        scale="log", help="Factor on the sun's light before the air: 1 is the real sun.",
+    )
+    tint: str = choice(
+        "#ffffff", group="Sun", label="Tint", kind="colour",
+        help="Colour of the sun's light before the air; white is the real sun.",
+    )
+
+    @field_validator("tint")
+    @classmethod
+    def _colour(cls, value: str) -> str:
+        return colour_of(value)
+
+
+class Moon(Group):
+    visible: bool = choice(
+        True, group="Moon", label="Shown",
+        help="The moon of site and moment, with its phase; it lights the sky once the sun is "
+        "well down.",
+    )
+    strength: float = number(
+        1.0, low=0.1, high=1000.0, step=0.5, unit="×", group="Moon", label="Strength",
+        scale="log", help="Factor on the moon's light: 1 is the real moon.",
     )
 
 
@@ -167,6 +192,7 @@ class Sky(Group):
         help="ISO date and time; without an offset it is the site's local time.",
     )
     sun: Sun = Field(default_factory=lambda: Sun())
+    moon: Moon = Field(default_factory=lambda: Moon())
     air: Air = Field(default_factory=lambda: Air())
     layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
     camera: Camera = Field(default_factory=lambda: Camera())

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -19,7 +18,7 @@ from dovrek.sky.genera import (
     defaults_of,
     merge_defaults,
 )
-from dovrek.sky.parameter import Group, choice, curve, number, words
+from dovrek.sky.parameter import Group, choice, colour_of, curve, number, words
 
 Genus = Literal["cumulus", "cumulonimbus", "stratocumulus", "stratus", "nimbostratus",
                 "altocumulus", "altostratus", "cirrus", "cirrocumulus", "cirrostratus"]
@@ -30,7 +29,6 @@ Variety = Literal["undulatus", "radiatus", "perlucidus", "translucidus", "opacus
 Feature = Literal["incus", "virga", "praecipitatio"]
 Ending = Literal["evaporates", "tears", "subsides"]
 Crystal = Literal["rough", "columns"]
-COLOUR = re.compile(r"^#[0-9a-fA-F]{6}$")
 PROFILE_POINTS = 9
 
 
@@ -239,9 +237,7 @@ class Wash(Group):
     @field_validator("lit", "body", "base")
     @classmethod
     def _colour(cls, value: str) -> str:
-        if not COLOUR.match(value):
-            raise ValueError("not a colour; write it as # and six hexadecimal digits")
-        return value.lower()
+        return colour_of(value)
 
 
 class Layer(Group):

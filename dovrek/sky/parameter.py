@@ -6,6 +6,7 @@ all read from these declarations; nothing about a parameter is written twice.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Literal, get_args, get_origin
@@ -93,6 +94,13 @@ def curve(default: list[tuple[float, float]], *, points: int, group: str, label:
     )
 
 
+def colour_of(value: str) -> str:
+    """A colour as # and six hexadecimal digits. Raises ValueError."""
+    if not re.fullmatch(r"#[0-9a-fA-F]{6}", value):
+        raise ValueError("not a colour; write it as # and six hexadecimal digits")
+    return value.lower()
+
+
 @dataclass(frozen=True)
 class Parameter:
     """A declared parameter as forms and guides see it."""
@@ -163,8 +171,9 @@ def _describe(path: str, field: FieldInfo) -> Parameter | None:
         derived=str(known.get("derived", "")),
         options=options,
         optional=optional,
-        default=None if field.is_required() else field.get_default(
-            call_default_factory=kind in ("words", "curve")),
+        default=None if field.is_required() else (
+            field.get_default(call_default_factory=True) if kind in ("words", "curve")
+            else field.get_default(call_default_factory=False)),
     )
 
 

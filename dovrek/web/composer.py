@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request
 
 from dovrek.core.stages import Cancel
-from dovrek.core.sun_place import local_day, sun_place
+from dovrek.core.sun_place import local_day, moon_place, sun_place
 from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import (
     with_layer_added,
@@ -26,7 +26,7 @@ from dovrek.store import skies as store
 from dovrek.web import section
 from dovrek.web.live import Live
 from dovrek.web.ribbon import ribbon_of, ribbon_png
-from dovrek.web.schedule import THING_NAMES, sheet_of
+from dovrek.web.schedule import FOLDED, THING_NAMES, sheet_of
 
 pages = Blueprint("composer", __name__, url_prefix="/skies/<slug>")
 
@@ -47,9 +47,18 @@ def facts_of(sky: Sky) -> dict[str, str]:
     field = f"{math.degrees(sky.camera.fov_h_rad):.0f}° × {math.degrees(sky.camera.fov_v_rad):.0f}°"
     return {"sun_short": f"{height:.1f}° · {bearing:.0f}°",
             "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
+            "moon": moon_fact(sky),
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
                     f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
             "camera": f"sees {field}", "film": "from scene light to a picture"}
+
+
+def moon_fact(sky: Sky) -> str:
+    """Where the moon stands and how much of it is lit."""
+    place, lit, _ = moon_place(sky)
+    height = math.degrees(place.elevation)
+    stands = f"{height:.0f}° high" if height > 0 else "below the horizon"
+    return f"{stands} · {100 * lit:.0f} % lit"
 
 
 def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
@@ -66,7 +75,7 @@ def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
                                                section.MARKS_KM],
         "etages": section.etage_marks(),
         "geometry": section, "scale": section.scale_table(), "ribbon": ribbon_of(sky),
-        "back": back, "forward": forward, "genera": list(GENUS_DEFAULTS),
+        "back": back, "forward": forward, "genera": list(GENUS_DEFAULTS), "folded": FOLDED,
         "advisories": advisories(sky, sun), "page": "composer",
         "base_limits": parameter_at(Layer, "base_m"),
         "thickness_limits": parameter_at(Layer, "thickness_m"),

@@ -6,15 +6,19 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from dovrek.sky.document import Air, Camera, Film, Site, Sky, Sun
-from dovrek.sky.layer import GENUS_DEFAULTS, Layer
+from dovrek.sky.document import Air, Camera, Film, Moon, Site, Sky, Sun
+from dovrek.sky.genera import FEATURES, SPECIES, VARIETIES, defaults_of
+from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Group, Parameter, parameters_of
 
 POSITIONS = 1000
-THINGS: dict[str, type[Group]] = {"sun": Sun, "air": Air, "site": Site, "camera": Camera,
-                                  "film": Film}
-THING_NAMES = {"sun": "Sun", "air": "Air", "site": "Site", "camera": "Camera", "film": "Film"}
+THINGS: dict[str, type[Group]] = {"sun": Sun, "moon": Moon, "air": Air, "site": Site,
+                                  "camera": Camera, "film": Film}
+THING_NAMES = {name: name.capitalize() for name in THINGS}
 HIDDEN = {"visible"}  # the section's own switch
+WORDS = {"species": SPECIES, "varieties": VARIETIES, "features": FEATURES}
+FOLDED = {"Rows", "Life", "Fall", "Light", "Wash"}  # groups that are closed until asked for
+LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 
 
@@ -31,6 +35,12 @@ class Row:
     changed: bool
     automatic: bool
     id: str
+    options: tuple[str, ...] = ()
+
+    @property
+    def points(self) -> list[list[float]]:
+        """Points of a curve as drawn."""
+        return [list(p) for p in self.value] or LEVEL_CURVE
 
 
 @dataclass(frozen=True)
@@ -75,9 +85,9 @@ def _value_at(model: Any, path: str) -> Any:
     return model
 
 
-def _default(parameter: Parameter, genus: str | None) -> Any:
-    if genus is not None:
-        found: Any = GENUS_DEFAULTS[genus]
+def _default(parameter: Parameter, layer: Layer | None) -> Any:
+    if layer is not None:
+        found: Any = defaults_of(layer.genus, layer.species, layer.varieties, layer.features)
         for part in parameter.path.split("."):
             found = found.get(part) if isinstance(found, dict) else None
         if found is not None:
@@ -85,15 +95,27 @@ def _default(parameter: Parameter, genus: str | None) -> Any:
     return parameter.default
 
 
-def _rows(model: Any, prefix: str, genus: str | None) -> list[tuple[str, list[Row]]]:
+def _options(parameter: Parameter, layer: Layer | None) -> tuple[str, ...]:
+    """Words to choose from: those that the layer's genus has."""
+    if layer is None or parameter.path not in WORDS:
+        return parameter.options
+    known = tuple(WORDS[parameter.path][layer.genus])
+    return ("", *known) if parameter.kind == "choice" and known else known
+
+
+def _rows(model: Any, prefix: str) -> list[tuple[str, list[Row]]]:
     groups: dict[str, list[Row]] = {}
+    layer = model if isinstance(model, Layer) else None
     for parameter in parameters_of(type(model)):
-        if parameter.path in HIDDEN or (genus and not parameter.shown_for(genus)):
+        if parameter.path in HIDDEN or (layer and not parameter.shown_for(layer.genus)):
             continue
         if isinstance(model, Sun) and parameter.path in ONLY_FREE and model.mode == "clock":
             continue
+        options = _options(parameter, layer)
+        if parameter.path in WORDS and not options:
+            continue
         value = _value_at(model, parameter.path)
-        default = _default(parameter, genus)
+        default = _default(parameter, layer)
         path = f"{prefix}{parameter.path}"
         numeric = parameter.kind in ("number", "integer")
         groups.setdefault(parameter.group, []).append(Row(
@@ -104,7 +126,7 @@ def _rows(model: Any, prefix: str, genus: str | None) -> list[tuple[str, list[Ro
             if numeric else str(default),
             value != default and parameter.path not in ("name", "seed"),
             numeric and parameter.optional and value is None,
-            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-")))
+            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-"), options))
     return list(groups.items())
 
 
@@ -115,10 +137,10 @@ def sheet_of(sky: Sky, thing: str, facts: dict[str, str]) -> Sheet:
         if layer is None:
             return sheet_of(sky, "sun", facts)
         return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
-                     _rows(layer, f"layers[{layer.id}].", layer.genus))
+                     _rows(layer, f"layers[{layer.id}]."))
     if thing not in THINGS:
         thing = "sun"
-    groups = _rows(getattr(sky, thing), f"{thing}.", None)
+    groups = _rows(getattr(sky, thing), f"{thing}.")
     if thing == "site":
         moment = next(p for p in parameters_of(Sky) if p.path == "moment")
         groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
@@ -130,4 +152,5 @@ def layer_subtitle(layer: Layer) -> str:
     """Étage and heights in a few words."""
     middle = layer.base_m
     etage = "low" if middle < 2000 else "middle" if middle < 6000 else "high"
-    return f"{etage} · {layer.base_m / 1000:.1f}–{layer.top_m / 1000:.1f} km · {layer.genus}"
+    name = " ".join([layer.genus, layer.species, *layer.varieties]).replace("  ", " ").strip()
+    return f"{etage} · {layer.base_m / 1000:.1f}–{layer.top_m / 1000:.1f} km · {name}"

@@ -134,8 +134,89 @@ def _streaks(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> st
     return "".join(paths)
 
 
-TEXTURES = {"cumulus": _heaps, "stratus": _lines, "altocumulus": _cells,
-            "cirrus": _streaks}
+def _towers(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Towers that spread out below the top, with strokes of rain under them."""
+    paths = []
+    x, count = x0 + 8.0, 0
+    height = max(y_base - y_top - 8.0, 8.0)
+    while x + 40.0 < x1:
+        h = height * (0.65 + 0.35 * hash_unit(seed, count, 1))
+        w, y = 22.0, y_base - 5.0
+        paths.append(
+            f"M{x:.1f} {y:.1f}h{w:.1f}c3 {-0.2 * h:.1f} 0 {-0.3 * h:.1f} -3 {-0.45 * h:.1f}"
+            f"c2 {-0.25 * h:.1f} 6 {-0.35 * h:.1f} 16 {-0.55 * h:.1f}h-44"
+            f"c10 {0.2 * h:.1f} 12 {0.4 * h:.1f} 11 {0.55 * h:.1f}"
+            f"c-4 {0.15 * h:.1f} -5 {0.3 * h:.1f} -2 {0.45 * h:.1f}z")
+        x += 50.0
+        count += 1
+    return "".join(paths)
+
+
+def _rain(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """A sheet's level lines above slanting strokes."""
+    middle = y_top + 0.55 * (y_base - y_top)
+    paths = [_lines(x0, x1, y_top, middle, seed)]
+    x, count = x0 + 8.0, 0
+    while x < x1 - 6.0:
+        drop = (y_base - middle - 3.0) * (0.6 + 0.4 * hash_unit(seed, count, 8))
+        paths.append(f"M{x:.1f} {middle:.1f}l{-0.3 * drop:.1f} {drop:.1f}")
+        x += 7.0
+        count += 1
+    return "".join(paths)
+
+
+def _veil(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Long even waves, as an unbroken veil is drawn."""
+    paths = []
+    y = y_top + 5.0
+    while y < y_base - 2.0:
+        paths.append(f"M{x0 + 4.0:.1f} {y:.1f}")
+        x = x0 + 4.0
+        while x + 36.0 < x1:
+            paths.append("q9 -2.4 18 0t18 0")
+            x += 36.0
+        y += 7.0
+    return "".join(paths)
+
+
+def _grains(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Rows of grains, too small for shading of their own."""
+    paths = []
+    y, row = y_base - 5.0, 0
+    while y > y_top + 2.0:
+        x = x0 + 5.0 + (4.0 if row % 2 else 0.0)
+        count = 0
+        while x + 4.0 < x1:
+            if hash_unit(seed, row, count) > 0.25:
+                paths.append(f"M{x:.1f} {y:.1f}a1.3 1 0 1 0 2.6 0a1.3 1 0 1 0 -2.6 0z")
+            x += 8.0
+            count += 1
+        y -= 6.5
+        row += 1
+    return "".join(paths)
+
+
+def _rolls(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
+    """Broad flat-based rolls."""
+    paths = []
+    rows = max(1, int((y_base - y_top) / 13.0))
+    for row in range(rows):
+        y = y_base - 4.0 - row * 13.0
+        x = x0 + 4.0 + (12.0 if row % 2 else 0.0)
+        count = 0
+        while x + 26.0 < x1:
+            w = 20.0 + 8.0 * hash_unit(seed, row, count)
+            paths.append(f"M{x:.1f} {y:.1f}h{w:.1f}c3 -3 2 -7 -3 -7c-3 -3 -7 -2 -9 0"
+                         f"c-3 -3 {-0.4 * w:.1f} -3 {8.0 - 0.7 * w:.1f} 1c-5 0 -7 3 -4 6z")
+            x += w + 5.0
+            count += 1
+    return "".join(paths)
+
+
+TEXTURES = {"cumulus": _heaps, "cumulonimbus": _towers, "stratocumulus": _rolls,
+            "stratus": _lines, "nimbostratus": _rain, "altocumulus": _cells,
+            "altostratus": _veil, "cirrus": _streaks, "cirrocumulus": _grains,
+            "cirrostratus": _veil}
 
 
 def bands(sky: Sky) -> list[Band]:
