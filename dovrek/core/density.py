@@ -47,12 +47,14 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB, LENS = range(6)
  GRID_AT, GRID_N, GRID_NZ, GRID_DX, GRID_DZ, GRID_LEVELS, GRID_Z0, CELL_SEED,
  CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED,
  SPREAD, HUDDLE, ROWS, ROW_X, ROW_Y, ROW_SPACING, PATCHY, ROUND_BASE, CURL, SLANT, LEAN, ANVIL,
- ENDING, STAGES_APART, FALL, FALL_REACH, HALO, RELIEF, LIT, SHADED, UNDER, PROFILED,
- PROFILE) = (*range(67), 69, 72, 75, 76)
+ ENDING, STAGES_APART, FALL, FALL_REACH, HALO, RELIEF, REGION, REGION_SIZE, REGION_EDGE,
+ REGION_CENTRE, REGION_X, REGION_Y, LIT, SHADED, UNDER, PROFILED,
+ PROFILE) = (*range(73), 75, 78, 81, 82)
 PROFILE_NODES = 12
 PARAMETERS = PROFILE + PROFILE_NODES
 EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
 ERODED = 0.11  # of a cell's size that old age eats from all sides
+UNBROKEN = -8.0  # level of score of a sheet without a gap
 LID_STEPS = 8
 LID_SIGMA = 0.1  # share of a layer's extinction that shows as a cut
 CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
@@ -158,6 +160,8 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
     if best < -1e8:
         return min(outside, -8.0), 0.0
+    if p[REGION] != 0.0:  # clouds shrink toward the border and are gone beyond it
+        best -= 0.45 * p[SIZE] * own * (1.0 - region_at(field, p, x, y, footprint))
     amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0) * p[RELIEF]
     if best < -0.55 * amplitude:
         # Outward swelling fades with distance (`keep` below) and ends here.
@@ -252,6 +256,16 @@ def _clearing(field, p, x, y, footprint):
     n = _flat_noise(field.bytes, x + p[CLEAR_X], y + p[CLEAR_Y], tile, 0.13, footprint)
     width = 0.02 + 0.35 * p[CLEAR_EDGE]
     return smoothstep(p[CLEAR_CENTRE] - width, p[CLEAR_CENTRE] + width, n)
+
+
+@kernel
+def region_at(field, p, x, y, footprint):
+    """How far a point lies in the layer's region: 1 inside, 0 outside."""
+    n = _flat_noise(field.bytes, x + p[REGION_X], y + p[REGION_Y], 3.6 * p[REGION_SIZE], 0.13,
+                    footprint)
+    width = 0.02 + 0.35 * p[REGION_EDGE]
+    inside = 1.0 - smoothstep(p[REGION_CENTRE] - width, p[REGION_CENTRE] + width, n)
+    return inside if p[REGION] > 0.0 else 1.0 - inside
 
 
 @kernel
@@ -354,6 +368,8 @@ def sheet_score(field, p, x, y, footprint):
             tuft = _cell_at((u + warp) / (size * (0.4 + 0.3 * p[COMB])), (v - warp) / (0.42 * size),
                             int(p[CELL_SEED]), 0.9)
             s += share * (2.4 * (tuft - 0.62) - 0.55 * s)
+    if p[REGION] != 0.0:
+        s -= 3.0 * (1.0 - region_at(field, p, x, y, footprint))
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
 
@@ -365,7 +381,9 @@ def _stratus(field, p, x, y, z, footprint, detail):
     if out > 0.0:
         return -out - 1.0, 0.0
     size = p[SIZE]
-    d = (sheet_score(field, p, x, y, footprint) - p[LEVEL]) * 0.9 * size
+    d = 6.0 * size  # an unbroken sheet has no edge near
+    if p[LEVEL] > UNBROKEN or p[REGION] != 0.0:
+        d = (sheet_score(field, p, x, y, footprint) - p[LEVEL]) * 0.9 * size
     if d < -0.35 * size:
         return -min(-d * 0.25, 600.0), 0.0
     n = _flat_noise(field.bytes, x + p[SHIFT_X], y + p[SHIFT_Y], 4.1 * size, 0.29, footprint)

@@ -25,6 +25,8 @@ BRADFORD = np.array(
     [[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296]]
 )
 DAYLIGHT_K = 5600.0
+NIGHT = 0.1  # cd/m², mean luminance of a picture below which it is night
+DARKEST_EV = -6.0  # automatic exposure goes no longer: a moonless night stays dark
 
 
 def white_luminance(ev: float) -> float:
@@ -45,9 +47,11 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     mean = float(np.exp(np.mean(np.log(values))))
     high = float(np.percentile(values, 98.0))
     key = 0.36 if mean > 300.0 else 0.36 * (mean / 300.0) ** 0.13
+    if mean < NIGHT:  # a night is printed as one
+        key *= max((mean / NIGHT) ** 0.12, 0.3)
     by_mean = math.log2(mean / ISO_CONSTANT * MIDDLE_GREY / key)
     by_high = math.log2(high / ISO_CONSTANT * MIDDLE_GREY / 1.9)
-    return float(np.clip(max(by_mean, min(by_high, by_mean + 1.2)), -12.0, 22.0))
+    return float(np.clip(max(by_mean, min(by_high, by_mean + 1.2)), DARKEST_EV, 22.0))
 
 
 def automatic_white(illuminant_xyz: Array) -> float:

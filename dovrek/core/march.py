@@ -66,7 +66,7 @@ SECOND_HEAP, FALL_HEAP = 0.58 / (4.0 * math.pi), 0.60
 SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
-RAIN_STEPS = 9.0
+RAIN_STEPS = 6.0
 RAIN_SHADE = 0.3  # of the light from below that is left under thick cloud
 # Sine of the lowest sun, and the longest way, by which rain finds the cloud that shades it.
 LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
@@ -87,7 +87,7 @@ def _step(p, t, r0, dz, radius):
                                            - radius)
         if under > 0.0:  # rain is even: long steps, though not past the base
             far = p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08))
-            far = max(min(far, 0.4 * p[SIZE]), step)
+            far = max(min(far, 0.7 * p[SIZE]), step)
             if slope > 0.0:
                 far = min(far, under / slope + 0.5 * step)
             step = max(step, far)

@@ -63,6 +63,7 @@ FARTHEST_M = 600_000.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
 SHEET_RASTER = 200
 NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
+SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
 ENDINGS = ("evaporates", "tears", "subsides")
 RAIN_PER_M = 1.6e-3  # extinction of the heaviest rain haze (about 1.9 km of sight)
 STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
@@ -260,18 +261,17 @@ class Preparer:
         p[d.SHIFT_Y] = 2.1e5 * hash_unit(seed, 2, 1)
         p[d.CLEAR_SHARE], p[d.CLEAR_EDGE] = layer.clearings.share, layer.clearings.edge
         share = min(max(layer.clearings.share, 1e-3), 0.999)
-        # Quantile of the noise, a bell of spread 0.4, by a logistic curve.
-        p[d.CLEAR_CENTRE] = 0.22 * math.log((1.0 - share) / share)
+        p[d.CLEAR_CENTRE] = quantile(share)
         p[d.CLEAR_SIZE] = layer.clearings.size_km * 1e3
         p[d.CLEAR_X] = 3e5 * hash_unit(layer.clearings.seed, seed, 3)
         p[d.CLEAR_Y] = 3e5 * hash_unit(layer.clearings.seed, seed, 4)
         p[d.Z_LOW] = 0.0 if kind == d.CIRRUS else -0.03 * layer.thickness_m
         p[d.Z_HIGH] = layer.thickness_m * (1.0 if kind == d.CIRRUS else 1.03)
         p[d.PHASE] = phase_of(layer)
-        self._arrange(p, layer, base)
+        self._arrange(p, layer, base, sky.seed)
         p[d.K_SCALED] = PHASES[int(p[d.PHASE])].k_scaled
         p[d.G_SCALED] = PHASES[int(p[d.PHASE])].g_scaled
-        p[d.STEP] = march_step(kind, layer.thickness_m, layer.cells.size_m)
+        p[d.STEP] = march_step(kind, layer)
         if kind == d.CIRRUS and layer.body.lobes > d.TUFTED:
             p[d.STEP] *= 0.4  # tufts are small
         p[d.GRID_N], p[d.GRID_NZ], p[d.GRID_LEVELS] = grid.n, grid.nz, grid.levels
@@ -285,10 +285,11 @@ class Preparer:
             p[d.LEVEL] = self._sheet_level(p, layer, empty, cover, cancel)
             _live(p, layer)
             field = empty
+        field.layers[0, d.REGION] = SIDES[layer.region.side]
         return LayerBody(layer, field, grid, key)
 
     @staticmethod
-    def _arrange(p: NDArray[np.float64], layer: Layer, base: float) -> None:
+    def _arrange(p: NDArray[np.float64], layer: Layer, base: float, sky_seed: int) -> None:
         """Rows, form, falling rain and colours of a layer into its parameters."""
         kind = int(p[d.KIND])
         p[d.SPREAD], p[d.HUDDLE] = layer.cells.spread, layer.cells.huddle
@@ -304,6 +305,12 @@ class Preparer:
             p[d.FALL] = RAIN_PER_M * layer.fall.amount**1.5
             p[d.FALL_REACH] = layer.fall.reach * base
             p[d.Z_LOW] = min(p[d.Z_LOW], -p[d.FALL_REACH])
+        region = layer.region
+        # `side` is set when the cover is known, which holds where the layer stands.
+        p[d.REGION_SIZE], p[d.REGION_EDGE] = region.size_km * 1e3, region.edge
+        p[d.REGION_CENTRE] = quantile(1.0 - region.share)
+        p[d.REGION_X] = 3e5 * hash_unit(region.seed, sky_seed, 11)
+        p[d.REGION_Y] = 3e5 * hash_unit(region.seed, sky_seed, 12)
         wash = layer.wash
         for at, colour in ((d.LIT, wash.lit), (d.SHADED, wash.body), (d.UNDER, wash.base)):
             p[at : at + 3] = wash_factors(colour, wash.strength)
@@ -755,6 +762,12 @@ def _live(p: NDArray[np.float64], layer: Layer) -> None:
         p[d.SIGMA] *= 1.0 - 0.5 * going
 
 
+def quantile(share: float) -> float:
+    """Value of the flat noise that a share of it exceeds (a bell of spread 0.4, by a logistic
+    curve)."""
+    return 0.22 * math.log((1.0 - share) / share)
+
+
 def smooth(share: float) -> float:
     """Cubic step of a share held to 0 … 1."""
     u = min(max(share, 0.0), 1.0)
@@ -768,12 +781,14 @@ def reach_m(top_m: float, camera_m: float) -> float:
     return min(reach * 1.02, FARTHEST_M)
 
 
-def march_step(kind: int, thick_m: float, size_m: float) -> float:
-    """Basic step inside a layer, metres, at quality 1."""
+def march_step(kind: int, layer: Layer) -> float:
+    """Basic step inside a layer, metres, at quality 1: soft edges need no short ones."""
+    thick_m, size_m, edge = layer.thickness_m, layer.cells.size_m, layer.body.edge_m
     if kind == d.CUMULUS:
-        return float(np.clip(min(0.013 * size_m, 0.05 * thick_m), 3.0, 30.0))
+        soft = 0.25 * edge * (1.0 + 5.0 * layer.body.fray**2)
+        return float(np.clip(max(min(0.013 * size_m, 0.05 * thick_m), soft), 3.0, 30.0))
     if kind in (d.STRATUS, d.SLAB):
-        return float(np.clip(thick_m / 14.0, 4.0, 60.0))
+        return float(np.clip(thick_m / 14.0, 4.0, max(60.0, 0.25 * edge)))
     if kind in (d.CELLED, d.LENS):
         return float(np.clip(thick_m / 14.0, 4.0, 40.0))
     return float(np.clip(thick_m / 8.0, 8.0, 220.0))

@@ -146,6 +146,7 @@ SPECIES: dict[str, dict[str, Values]] = {
         "capillatus": {"body": {"anvil": 0.7}},
     },
     "stratocumulus": _SHEET_OF_CELLS | {
+        "stratiformis": {"cover_oktas": 7.0},
         "castellanus": {**_TURRETS["castellanus"], "thickness_m": 800.0,
                         "cells": {"size_m": 1100.0, "huddle": 0.4}},
     },

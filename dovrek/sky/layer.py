@@ -27,6 +27,7 @@ Species = Literal["", "humilis", "mediocris", "congestus", "fractus", "calvus", 
                   "fibratus", "uncinus", "spissatus"]
 Variety = Literal["undulatus", "radiatus", "perlucidus", "translucidus", "opacus", "lacunosus"]
 Feature = Literal["incus", "virga", "praecipitatio"]
+Side = Literal["everywhere", "inside", "outside"]
 Ending = Literal["evaporates", "tears", "subsides"]
 Crystal = Literal["rough", "columns"]
 PROFILE_POINTS = 9
@@ -67,6 +68,31 @@ class Clearings(Group):
     seed: int = number(
         0, low=0, high=999999, step=1, unit="", group="Cover", label="their seed",
         help="Another seed puts the clearings elsewhere and leaves the cells alone.",
+    )
+
+
+class Region(Group):
+    side: Side = choice(
+        "everywhere", group="Region", label="Stands",
+        help="Where the layer may stand. Two layers with equal shares, sizes and seeds, one "
+        "inside and one outside, share the sky: one genus gives way to the other. The cover "
+        "holds where the layer stands.",
+    )
+    share: float = number(
+        0.5, low=0.05, high=0.95, step=0.05, unit="", group="Region", label="Share",
+        help="Share of the sky that is inside.",
+    )
+    size_km: float = number(
+        40.0, low=5.0, high=300.0, step=5.0, unit="km", group="Region", label="Size",
+        scale="log", help="From the middle of one region to the next.",
+    )
+    edge: float = number(
+        0.4, low=0.0, high=1.0, step=0.05, unit="", group="Region", label="Edge",
+        help="How gradually the layer thins out toward the border: 0 abrupt, 1 gradual.",
+    )
+    seed: int = number(
+        0, low=0, high=999999, step=1, unit="", group="Region", label="Seed",
+        help="Another seed puts the regions elsewhere.",
     )
 
 
@@ -282,6 +308,7 @@ class Layer(Group):
         help="Eighths of the sky this layer hides. Changing it never moves the clouds.",
     )
     clearings: Clearings = Field(default_factory=lambda: Clearings())
+    region: Region = Field(default_factory=lambda: Region())
     cells: Cells = Field(default_factory=lambda: Cells())
     rows: Rows = Field(default_factory=lambda: Rows())
     body: Body = Field(default_factory=lambda: Body())
