@@ -270,3 +270,85 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
     assert mean_colour(page).mean() > before.mean() + 20
     page.keyboard.press("Control+z")
     settle(page)
+
+
+def layer_of(server: Server, slug: str, layer_id: str) -> dict[str, Any]:
+    return next(x for x in server.document(slug)["layers"] if x["id"] == layer_id)
+
+
+def until(found: Any, wanted: Any, seconds: float = 20.0) -> Any:
+    """Wait until `found()` satisfies `wanted`; returns the last value."""
+    end = time.monotonic() + seconds
+    while True:
+        value = found()
+        if wanted(value) or time.monotonic() > end:
+            return value
+        time.sleep(0.1)
+
+
+def test_species_and_features_set_their_controls(page: Page, server: Server) -> None:
+    """Words chosen in the schedule change the controls they stand for, and undo takes it back."""
+    slug, layer = "high-streaks", "layers"
+    document = server.document(slug)
+    heap = next(x for x in document["layers"] if x["genus"] == "cumulus")
+    compose(page, server, slug, f"layer:{heap['id']}")
+    page.locator(f"#c-{layer}-{heap['id']}-species").select_option("congestus")
+    now = until(lambda: layer_of(server, slug, heap["id"]), lambda x: x["species"] == "congestus")
+    assert now["thickness_m"] == 4200.0 and now["base_m"] == heap["base_m"]
+    rain = page.get_by_label("praecipitatio")
+    expect(rain).to_be_visible()
+    rain.check()
+    now = until(lambda: layer_of(server, slug, heap["id"]), lambda x: x["features"])
+    assert now["fall"] == {"amount": 0.7, "reach": 1.0}
+    for _ in range(2):
+        page.keyboard.press("Control+z")
+        time.sleep(0.4)
+    back = until(lambda: layer_of(server, slug, heap["id"]), lambda x: x == heap)
+    assert back == heap
+
+
+def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
+    """A point is moved by keys, another dragged, one added by a press, all stored; then reset."""
+    slug = "high-streaks"
+    heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
+    compose(page, server, slug, f"layer:{heap['id']}")
+    curve = page.locator("svg.curve")
+    curve.scroll_into_view_if_needed()
+
+    def profile() -> Any:
+        return layer_of(server, slug, heap["id"])["body"]["profile"]
+
+    curve.locator("circle").nth(1).focus()
+    for _ in range(4):
+        page.keyboard.press("ArrowDown")
+    assert until(profile, lambda p: len(p) == 3 and p[1][1] < 0.85)[1] == [0.5, 0.8]
+    box = curve.bounding_box()
+    assert box is not None
+    last = curve.locator("circle").nth(2).bounding_box()
+    assert last is not None
+    page.mouse.move(last["x"] + last["width"] / 2, last["y"] + last["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(last["x"], box["y"] + 0.8 * box["height"], steps=4)
+    page.mouse.up()
+    assert until(profile, lambda p: p[2][1] < 0.5)[2][1] < 0.5
+    middle = curve.locator("circle").nth(1).bounding_box()
+    assert middle is not None
+    page.mouse.click(middle["x"] - 0.2 * box["width"], box["y"] + 0.5 * box["height"])
+    assert len(until(profile, lambda p: len(p) == 4)) == 4
+    page.reload()
+    settle(page)
+    page.get_by_label("Profile: back to the genus's own").click()
+    assert until(profile, lambda p: p == []) == []
+
+
+def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> None:
+    slug = "high-streaks"
+    first = server.document(slug)["layers"][0]
+    compose(page, server, slug, f"layer:{first['id']}")
+    group = page.locator("details[data-group=Life]")
+    expect(group).not_to_have_attribute("open", "")
+    group.locator("summary").click()
+    page.locator("[data-toggle]").first.click()  # the schedule is drawn anew
+    expect(page.locator("[data-toggle]").first).to_have_attribute("aria-pressed", "false")
+    expect(page.locator("details[data-group=Life]")).to_have_attribute("open", "")
+    page.keyboard.press("Control+z")

@@ -508,3 +508,66 @@ def test_any_layer_gives_a_picture(studio: Studio, layer: dict[str, Any], sun: f
                              Cancel(), sun_disc=False)
         apart = np.abs(light[:18, :, 1] / clear[:18, :, 1] - 1.0)
         assert apart.max() > 0.002
+
+
+# ---- outlines and distance -----------------------------------------------------------------
+
+
+def test_outlines_are_as_broken_as_real_ones(studio: Studio) -> None:
+    """Fractal dimension of cumulus outlines from above by area and perimeter: 1.2 to 1.5
+    (Lovejoy 1982; Cahalan & Joseph 1989)."""
+    areas, lengths = [], []
+    for seed in range(4):
+        body = body_of(studio, "cumulus", seed=seed, cells={"spread": 0.8, "huddle": 0.1})
+        plan = plan_at(body, 0.12, 9e3, 360) > 0
+        for cloud in clouds_of(plan):
+            inside = np.zeros((plan.shape[0] + 2, plan.shape[1] + 2), dtype=bool)
+            inside[tuple(np.array(cloud).T + 1)] = True
+            length = (inside[1:] != inside[:-1]).sum() + (inside[:, 1:] != inside[:, :-1]).sum()
+            if len(cloud) >= 25:
+                areas.append(len(cloud))
+                lengths.append(length)
+    slope = np.polyfit(np.log(areas), np.log(lengths), 1)[0]
+    assert len(areas) > 60 and 1.2 <= 2.0 * slope <= 1.5
+
+
+def clouds_of(plan: Any) -> list[list[tuple[int, int]]]:
+    """Connected clouds of a plan that do not touch its border."""
+    left = plan.copy()
+    found = []
+    for start in zip(*np.nonzero(plan), strict=True):
+        if not left[start]:
+            continue
+        stack, cloud, cut = [start], [], False
+        left[start] = False
+        while stack:
+            i, j = stack.pop()
+            cloud.append((int(i), int(j)))
+            for a, b in ((i + 1, j), (i - 1, j), (i, j + 1), (i, j - 1)):
+                if not (0 <= a < plan.shape[0] and 0 <= b < plan.shape[1]):
+                    cut = True
+                elif left[a, b]:
+                    left[a, b] = False
+                    stack.append((a, b))
+        if not cut:
+            found.append(cloud)
+    return found
+
+
+@pytest.mark.parametrize("genus", GENUS_DEFAULTS)
+def test_far_clouds_hold_still(studio: Studio, genus: str) -> None:
+    """No speckle far off: two single samples of the lowest 6°, where a layer is 20 km to its
+    horizon away, differ by less than .09 stops after a blur over 4 × 4 pixels."""
+    sky = one(genus)
+    camera = sky.camera.model_copy(update={"pitch_deg": 3.2, "lens_mm": 120.0,
+                                           "heading_deg": 40.0})
+    far = sky.model_copy(update={"camera": camera})
+    wish = Wish(160, 60, "proof", sun_disc=False)
+    prepared, _ = studio.prepare(far, wish, Cancel())
+    blocks = []
+    for sample in (0, 9):
+        light = render_frame(prepared, wish.lens(far), (160, 60), QUALITIES["proof"],
+                             studio.workers, Cancel(), False, first_sample=sample)[..., 1]
+        blocks.append(light.reshape(15, 4, 40, 4).mean(axis=(1, 3)))
+    apart = np.log2(blocks[0] / blocks[1])
+    assert float(np.sqrt(np.mean(apart**2))) < 0.09

@@ -35,8 +35,8 @@ def advisories(sky: Sky, sun_elevation_deg: float,
     if sun_elevation_deg < AIR_RIGHT_DOWN_TO_DEG:
         found.append(Advisory(
             "night", "moment", f"The sun is {-sun_elevation_deg:.0f}° below the horizon: "
-            "the picture shows its last scattered light only.",
-            "Choose an hour with the sun above −10°."))
+            "moon, airglow and stars light the picture.",
+            "Choose an hour with the sun above −10° if it is to be twilight."))
     if sun_elevation_deg < -1.0 and sky.film.exposure_ev is not None and sky.film.exposure_ev > 8:
         found.append(Advisory(
             "day exposure", "film.exposure_ev", "The sun is down and the exposure is set for day.",
