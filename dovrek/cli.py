@@ -36,7 +36,7 @@ def read_sky(source: str) -> Sky:
         path = Path(source)
         if path.suffix.lower() == ".json" or path.exists():
             with path.open("rb") as file:
-                return sky_from_text(file.read(BYTES_LIMIT + 1))
+                return with_maps(sky_from_text(file.read(BYTES_LIMIT + 1)), path.parent)
         settings = settings_from_environment()
         if settings.database.exists():
             from dovrek.store import skies
@@ -52,6 +52,23 @@ def read_sky(source: str) -> Sky:
         raise BadInput(f"SKY: {source} cannot be read ({error.strerror}); check the path") from None
     except LookupError as error:
         raise BadInput(f"SKY: {error.args[0]}") from None
+
+
+def with_maps(sky: Sky, folder: Path) -> Sky:
+    """The sky with the cover maps it names by path taken in. Raises BadInput."""
+    from dovrek.formats.cover_maps import MapError, embedded_file
+    from dovrek.sky.changes import with_values
+    from dovrek.sky.layer import MAP_PREFIX
+
+    values: dict[str, Any] = {}
+    for index, layer in enumerate(sky.layers):
+        asset = layer.map.asset
+        if asset and not asset.startswith(MAP_PREFIX):
+            try:
+                values[f"layers[{layer.id}].map.asset"] = embedded_file(folder / asset)
+            except MapError as error:
+                raise BadInput(f"layers[{index}].map.asset: {asset}: {error}") from None
+    return with_values(sky, values) if values else sky
 
 
 def parse_size(text: str) -> tuple[int, int]:

@@ -7,8 +7,10 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
+import numpy as np
 import pytest
 from flask.testing import FlaskClient
+from PIL import Image
 
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
@@ -87,6 +89,27 @@ def test_refused_changes_say_why(client: FlaskClient, body: Any, status: int, pa
     answer = post(client, "/skies/board/change", body)
     assert answer.status_code == status and part in answer.json["error"]
     assert head() == before
+
+
+def test_cover_maps_are_taken_in_or_refused(client: FlaskClient) -> None:
+    """A grey picture becomes part of the layer; what is none is refused, and nothing changes."""
+    def send(data: bytes) -> Any:
+        return client.post("/skies/board/layers/a/map", data={
+            "base": str(head()), "picture": (io.BytesIO(data), "shore.png")},
+            headers={"X-Token": token(client)})
+
+    picture = io.BytesIO()
+    Image.fromarray((np.arange(4096).reshape(64, 64) // 16).astype(np.uint8)).save(picture, "PNG")
+    before = head()
+    refused = send(b"nothing of the kind")
+    assert refused.status_code == 422 and "shore.png" in refused.json["error"]
+    assert head() == before
+    assert send(picture.getvalue()).status_code == 200
+    assert skies.load("board")[0].layers[0].map.asset.startswith("data:image/png;base64,")
+    page = client.get("/skies/board/?selected=layer:a").get_data(as_text=True)
+    assert "Replace…" in page and "base64" not in page
+    large = send(b"\x00" * (42 * 2**20))
+    assert large.status_code == 413 and "40 MB" in large.json["error"]
 
 
 def test_two_windows(client: FlaskClient) -> None:
@@ -175,7 +198,8 @@ def test_schedule_shows_what_the_genus_has() -> None:
     paths = {name: {r.path for _, rows in sheet_of(sky, f"layer:{name}", {}).groups for r in rows}
              for name in "ab"}
     assert "layers[a].body.lobes" in paths["a"] and "layers[b].wind.comb" in paths["b"]
-    assert "layers[b].body.lobes" not in paths["b"]
+    assert "layers[b].body.growth" not in paths["b"]
+    assert "layers[a].body.growth" in paths["a"]
 
 
 def test_frames_keep_the_aspect() -> None:

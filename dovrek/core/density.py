@@ -48,8 +48,9 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB, LENS = range(6)
  CLEAR_CENTRE, PHASE, K_SCALED, G_SCALED,
  SPREAD, HUDDLE, ROWS, ROW_X, ROW_Y, ROW_SPACING, PATCHY, ROUND_BASE, CURL, SLANT, LEAN, ANVIL,
  ENDING, STAGES_APART, FALL, FALL_REACH, HALO, RELIEF, REGION, REGION_SIZE, REGION_EDGE,
- REGION_CENTRE, REGION_X, REGION_Y, LIT, SHADED, UNDER, PROFILED,
- PROFILE) = (*range(73), 75, 78, 81, 82)
+ REGION_CENTRE, REGION_X, REGION_Y, MAP_AT, MAP_ROWS, MAP_COLUMNS, MAP_EXTENT, MAP_COS, MAP_SIN,
+ MAP_STRENGTH, MASKED, LIT, SHADED, UNDER, PROFILED,
+ PROFILE) = (*range(81), 83, 86, 89, 90)
 PROFILE_NODES = 12
 PARAMETERS = PROFILE + PROFILE_NODES
 EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
@@ -160,7 +161,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
     if best < -1e8:
         return min(outside, -8.0), 0.0
-    if p[REGION] != 0.0:  # clouds shrink toward the border and are gone beyond it
+    if p[MASKED] > 0.0:  # clouds shrink toward the border and are gone beyond it
         best -= 0.45 * p[SIZE] * own * (1.0 - region_at(field, p, x, y, footprint))
     amplitude = lump * min(0.35 + 0.65 * own, 1.0) * min(vertical * 1.6, 1.0) * p[RELIEF]
     if best < -0.55 * amplitude:
@@ -259,13 +260,33 @@ def _clearing(field, p, x, y, footprint):
 
 
 @kernel
+def _mapped(field, p, x, y):
+    """What the cover map says at a point: bilinear, its border going on outside."""
+    rows, columns = int(p[MAP_ROWS]), int(p[MAP_COLUMNS])
+    scale = columns / p[MAP_EXTENT]
+    a = (x * p[MAP_COS] - y * p[MAP_SIN]) * scale + 0.5 * columns - 0.5
+    b = 0.5 * rows - 0.5 - (x * p[MAP_SIN] + y * p[MAP_COS]) * scale
+    a, b = min(max(a, 0.0), columns - 1.001), min(max(b, 0.0), rows - 1.001)
+    i, j = int(b), int(a)
+    fb, fa = b - i, a - j
+    at = int(p[MAP_AT]) + i * columns + j
+    m = field.bytes
+    value = ((m[at] * (1 - fa) + m[at + 1] * fa) * (1 - fb)
+             + (m[at + columns] * (1 - fa) + m[at + columns + 1] * fa) * fb) * (1.0 / 255.0)
+    return 1.0 - p[MAP_STRENGTH] * (1.0 - value)
+
+
+@kernel
 def region_at(field, p, x, y, footprint):
-    """How far a point lies in the layer's region: 1 inside, 0 outside."""
+    """How far a layer may stand at a point, by its region and its map: 1 wholly, 0 not."""
+    share = _mapped(field, p, x, y) if p[MAP_STRENGTH] > 0.0 else 1.0
+    if p[REGION] == 0.0:
+        return share
     n = _flat_noise(field.bytes, x + p[REGION_X], y + p[REGION_Y], 3.6 * p[REGION_SIZE], 0.13,
                     footprint)
     width = 0.02 + 0.35 * p[REGION_EDGE]
     inside = 1.0 - smoothstep(p[REGION_CENTRE] - width, p[REGION_CENTRE] + width, n)
-    return inside if p[REGION] > 0.0 else 1.0 - inside
+    return share * (inside if p[REGION] > 0.0 else 1.0 - inside)
 
 
 @kernel
@@ -368,7 +389,7 @@ def sheet_score(field, p, x, y, footprint):
             tuft = _cell_at((u + warp) / (size * (0.4 + 0.3 * p[COMB])), (v - warp) / (0.42 * size),
                             int(p[CELL_SEED]), 0.9)
             s += share * (2.4 * (tuft - 0.62) - 0.55 * s)
-    if p[REGION] != 0.0:
+    if p[MASKED] > 0.0:
         s -= 3.0 * (1.0 - region_at(field, p, x, y, footprint))
     return s - 3.0 * _clearing(field, p, x, y, footprint)
 
@@ -382,7 +403,7 @@ def _stratus(field, p, x, y, z, footprint, detail):
         return -out - 1.0, 0.0
     size = p[SIZE]
     d = 6.0 * size  # an unbroken sheet has no edge near
-    if p[LEVEL] > UNBROKEN or p[REGION] != 0.0:
+    if p[LEVEL] > UNBROKEN or p[MASKED] > 0.0:
         d = (sheet_score(field, p, x, y, footprint) - p[LEVEL]) * 0.9 * size
     if d < -0.35 * size:
         return -min(-d * 0.25, 600.0), 0.0

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
+from dovrek.core.cover_map import cover_of
 from dovrek.core.film import decode_srgb
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import NOISE_BYTES, hash_unit, noise_volumes
@@ -285,7 +286,7 @@ class Preparer:
             p[d.LEVEL] = self._sheet_level(p, layer, empty, cover, cancel)
             _live(p, layer)
             field = empty
-        field.layers[0, d.REGION] = SIDES[layer.region.side]
+        field = _masked(field, layer)
         return LayerBody(layer, field, grid, key)
 
     @staticmethod
@@ -680,7 +681,7 @@ def _joined(bodies: list[LayerBody]) -> d.Field:
     parts: tuple[list[NDArray[Any]], ...] = (
         [b.field.bytes[NOISE_BYTES:] for b in bodies], [b.field.reals for b in bodies],
         [b.field.links for b in bodies])
-    places = ((d.SHAPE_AT,), (d.CELL_AT, d.CLEAR_AT), (d.START_AT, d.MEMBER_AT))
+    places = ((d.SHAPE_AT, d.MAP_AT), (d.CELL_AT, d.CLEAR_AT), (d.START_AT, d.MEMBER_AT))
     for arrays, columns in zip(parts, places, strict=True):
         before = np.cumsum([0] + [len(a) for a in arrays[:-1]])
         for column in columns:
@@ -734,6 +735,24 @@ def wash_factors(colour: str, strength: float) -> NDArray[np.float64]:
     ratio = xyz / white / max(float(xyz[1]), 1e-4)
     found: NDArray[np.float64] = 1.0 + strength * (ratio - 1.0)
     return found
+
+
+def _masked(field: d.Field, layer: Layer) -> d.Field:
+    """The field with the layer's region and cover map, which the cover was measured without."""
+    p = field.layers[0]
+    p[d.REGION] = SIDES[layer.region.side]
+    p[d.MASKED] = float(p[d.REGION] != 0.0)
+    chart = layer.map
+    cover = cover_of(chart.asset, chart.black, chart.white, chart.invert) if chart.asset else None
+    if cover is None or chart.strength <= 0.0:
+        return field
+    turn = math.radians(chart.rotation_deg)
+    p[d.MASKED], p[d.MAP_STRENGTH] = 1.0, chart.strength
+    p[d.MAP_ROWS], p[d.MAP_COLUMNS] = cover.shape
+    p[d.MAP_EXTENT] = chart.extent_km * 1e3
+    p[d.MAP_COS], p[d.MAP_SIN] = math.cos(turn), math.sin(turn)
+    p[d.MAP_AT] = len(field.bytes)
+    return field._replace(bytes=np.concatenate([field.bytes, cover.ravel()]))
 
 
 def _live(p: NDArray[np.float64], layer: Layer) -> None:

@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import ETAGES, GENUS_ETAGE
+from dovrek.sky.layer import MAP_PREFIX
 
 AIR_RIGHT_DOWN_TO_DEG = -10.0
 LID_SHARE = 0.02
@@ -52,6 +53,11 @@ def advisories(sky: Sky, sun_elevation_deg: float,
                 f"{low:.0f} and {high:.0f} m; this one is at {layer.base_m:.0f} m.",
                 f"Move the base to {min(max(layer.base_m, low + 200), high):.0f} m, "
                 "or keep it if the place is not temperate."))
+        if layer.map.asset and not layer.map.asset.startswith(MAP_PREFIX):
+            found.append(Advisory(
+                "map missing", f"{where}.map.asset", f"The cover map of {title}, "
+                f"{layer.map.asset[:60]}, is not part of this sky; the layer is shown without it.",
+                "Choose the picture again, or take the map off."))
         if layer.visible and layer.base_m <= eye <= layer.top_m:
             found.append(Advisory(
                 "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",

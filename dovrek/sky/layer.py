@@ -31,6 +31,8 @@ Side = Literal["everywhere", "inside", "outside"]
 Ending = Literal["evaporates", "tears", "subsides"]
 Crystal = Literal["rough", "columns"]
 PROFILE_POINTS = 9
+MAP_PREFIX = "data:image/png;base64,"  # how a cover map inside a document begins
+MAP_LETTERS = 120_000
 
 
 class Cells(Group):
@@ -93,6 +95,45 @@ class Region(Group):
     seed: int = number(
         0, low=0, high=999999, step=1, unit="", group="Region", label="Seed",
         help="Another seed puts the regions elsewhere.",
+    )
+
+
+class CoverMap(Group):
+    asset: str = choice(
+        "", group="Cover map", label="Map", kind="map",
+        help="A grey picture, north up, that says where the layer stands: white cloud, black "
+        "none. In a sky file: the picture itself, or the path of a PNG or TIFF beside it.",
+    )
+    @field_validator("asset")
+    @classmethod
+    def _short(cls, value: str) -> str:
+        if len(value) > MAP_LETTERS:
+            raise ValueError("a map inside a sky is at most 256 pixels wide; give its file instead")
+        return value
+
+    extent_km: float = number(
+        40.0, low=2.0, high=600.0, step=5.0, unit="km", group="Cover map", label="Extent",
+        scale="log", help="Width of the map on the ground, centred below the camera; its border "
+        "goes on outside.",
+    )
+    rotation_deg: float = number(
+        0.0, low=-180.0, high=180.0, step=5.0, unit="°", group="Cover map", label="Rotation",
+        help="Turn of the map, clockwise as seen from above.",
+    )
+    strength: float = number(
+        1.0, low=0.0, high=1.0, step=0.05, unit="", group="Cover map", label="Strength",
+        help="How far the map decides: 0 not at all, 1 black is free of cloud.",
+    )
+    invert: bool = choice(
+        False, group="Cover map", label="Invert", help="Black stands for cloud.",
+    )
+    black: float | None = number(
+        None, low=0.0, high=1.0, step=0.02, unit="", group="Cover map", label="Black",
+        derived="by the map", help="Grey value from which there is cloud.",
+    )
+    white: float | None = number(
+        None, low=0.0, high=1.0, step=0.02, unit="", group="Cover map", label="White",
+        derived="by the map", help="Grey value at which the cover is whole.",
     )
 
 
@@ -309,6 +350,7 @@ class Layer(Group):
     )
     clearings: Clearings = Field(default_factory=lambda: Clearings())
     region: Region = Field(default_factory=lambda: Region())
+    map: CoverMap = Field(default_factory=lambda: CoverMap())
     cells: Cells = Field(default_factory=lambda: Cells())
     rows: Rows = Field(default_factory=lambda: Rows())
     body: Body = Field(default_factory=lambda: Body())
@@ -352,4 +394,4 @@ class Layer(Group):
         return sorted(set(value))
 
 
-__all__ = ["GENUS_DEFAULTS", "Layer", "merge_defaults"]
+__all__ = ["GENUS_DEFAULTS", "MAP_PREFIX", "Layer", "merge_defaults"]

@@ -15,7 +15,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from pydantic.fields import FieldInfo
 
 Scale = Literal["linear", "log"]
-Kind = Literal["number", "integer", "choice", "switch", "text", "words", "curve", "colour"]
+Kind = Literal["number", "integer", "choice", "switch", "text", "words", "curve", "colour",
+               "map"]
 
 
 class Group(BaseModel):

@@ -8,6 +8,7 @@ from flask import Flask, jsonify, render_template, request
 from werkzeug.exceptions import HTTPException
 
 from dovrek import __version__
+from dovrek.formats.cover_maps import BYTES_MOST
 from dovrek.settings import Settings
 from dovrek.sky.errors import SkyConflict, SkyError
 from dovrek.store import skies as store
@@ -28,6 +29,11 @@ def create_app(settings: Settings, live: Live) -> Flask:
         SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SETTINGS=settings)
     app.extensions["live"] = live
     database = open_database(settings.database)
+
+    @app.before_request
+    def _room() -> None:
+        if request.endpoint == "composer.upload_map":
+            request.max_content_length = BYTES_MOST + 2**20
 
     @app.before_request
     def _open() -> None:
@@ -78,6 +84,9 @@ def _errors(app: Flask) -> None:
 
     @app.errorhandler(413)
     def _large(error: HTTPException) -> Any:
+        if request.endpoint == "composer.upload_map":
+            return answer(f"The picture is larger than {BYTES_MOST // 2**20} MB; choose a smaller "
+                          "one.", 413)
         return answer(f"The file is larger than {UPLOAD_LIMIT // 1024 // 1024} MB, too large for "
                       "a sky; choose a sky exported as JSON.", 413)
 

@@ -12,6 +12,7 @@ from flask import Blueprint, Response, abort, current_app, jsonify, render_templ
 
 from dovrek.core.stages import Cancel
 from dovrek.core.sun_place import local_day, moon_place, sun_place
+from dovrek.formats.cover_maps import BYTES_MOST, MapError, embedded
 from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import (
     with_layer_added,
@@ -196,6 +197,21 @@ def add_layer(slug: str) -> Any:
 
     written = store.change(slug, body["base"], f"Add {body.get('genus')}", alter)
     return _answer(slug, written, selected=f"layer:{new[0]}")
+
+
+@pages.post("/layers/<layer_id>/map")
+def upload_map(slug: str, layer_id: str) -> Any:
+    """Take a picture in as the layer's cover map (form: `base`, `picture`)."""
+    given = request.files.get("picture")
+    base = request.form.get("base", type=int)
+    if given is None or base is None:
+        abort(422, "picture: choose a grey PNG or TIFF.")
+    try:
+        asset = embedded(given.read(BYTES_MOST + 1))
+    except MapError as error:
+        abort(422, f"{(given.filename or 'The picture')[:80]}: {error}.")
+    return _answer(slug, store.change(slug, base, "Cover map", lambda sky: with_values(
+        sky, {f"layers[{layer_id}].map.asset": asset})))
 
 
 @pages.post("/layers/<layer_id>/duplicate")

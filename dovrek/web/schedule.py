@@ -17,7 +17,7 @@ THINGS: dict[str, type[Group]] = {"sun": Sun, "moon": Moon, "air": Air, "site": 
 THING_NAMES = {name: name.capitalize() for name in THINGS}
 HIDDEN = {"visible"}  # the section's own switch
 WORDS = {"species": SPECIES, "varieties": VARIETIES, "features": FEATURES}
-FOLDED = {"Region", "Rows", "Life", "Fall", "Light", "Wash"}  # closed until asked for
+FOLDED = {"Region", "Cover map", "Rows", "Life", "Fall", "Light", "Wash"}  # closed until asked for
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 

@@ -82,6 +82,7 @@ main.addEventListener("change", (e) => {
   if (e.target.id === "sky-name") { newGesture(); setValues({ name: e.target.value }, "Rename", "title"); return; }
   if (!row) return;
   if (e.target.matches(".range")) { refresh(); return; }
+  if (e.target.matches(".map-file")) { sendMap(row, e.target.files[0]); return; }
   newGesture();
   if (row.dataset.kind === "words") {
     const chosen = [...row.querySelectorAll(".switch:checked")].map((box) => box.value);
@@ -125,6 +126,22 @@ main.addEventListener("click", (e) => {
     setValues({ [row.dataset.path]: d.reset === "" ? null : Number(d.reset) }, `Reset ${row.dataset.label}`, "section,schedule,title");
   }
 });
+async function sendMap(row, file) {
+  if (!file) return;
+  const body = new FormData(), id = row.dataset.path.match(/layers\[([^\]]+)\]/)[1];
+  body.append("base", revision);
+  body.append("picture", file);
+  const answer = await fetch(`${root}layers/${id}/map`, { method: "POST", body, headers: { "X-Token": token } }).catch(() => null);
+  const said = answer ? await answer.json().catch(() => ({})) : { error: "The server does not answer; the map is not stored." };
+  if (!answer?.ok) notice(said.error || "The map was refused.");
+  else revision = said.revision;
+  refresh("section,schedule,title");
+}
+main.addEventListener("click", (e) => {
+  const at = e.target.closest("[data-unmap]");
+  if (at) { newGesture(); setValues({ [at.dataset.unmap]: "" }, "Remove the map", "section,schedule,title"); }
+});
+
 // Groups stay open or closed as they were left.
 const folds = new Map();
 main.addEventListener("toggle", (e) => { if (e.target.matches?.("details.group")) folds.set(e.target.dataset.group, e.target.open); }, true);
