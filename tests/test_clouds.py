@@ -47,10 +47,10 @@ def measured(studio: Studio, sky: Sky, columns: int = 110) -> dict[str, float]:
 @pytest.mark.parametrize("genus", GENERA)
 @pytest.mark.parametrize("oktas", [0.5, 3.5, 7.5])
 def test_cover_is_as_set(studio: Studio, genus: str, oktas: float) -> None:
-    """Mean of 8 seeds within 0.3 okta (WMO definition of the okta; columns over 40 × 40 km
-    deeper than 0.1)."""
-    found = [measured(studio, one_layer(genus, cover_oktas=oktas, seed=s))["cover_measured_oktas"]
-             for s in range(1, 9)]
+    """Mean of 8 seeds (4 at the ends) within 0.3 okta (WMO definition of the okta; columns over
+    40 × 40 km deeper than 0.1)."""
+    found = [measured(studio, one_layer(genus, cover_oktas=oktas, seed=s), 80)[
+        "cover_measured_oktas"] for s in range(1, 9 if oktas == 3.5 else 5)]
     assert np.mean(found) == pytest.approx(oktas, abs=0.3)
 
 
@@ -70,8 +70,8 @@ def test_cover_never_moves_the_cells(studio: Studio) -> None:
 @pytest.mark.parametrize("genus", GENERA)
 def test_seed_deals_anew_and_repeats(studio: Studio, genus: str) -> None:
     def places(seed: int) -> Any:
-        sky = one_layer(genus, seed=seed)
-        field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
+        sky = one_layer(genus, seed=seed, cover_oktas=6.0)
+        field = studio.preparer.body(sky, sky.layers[0], SKETCH, Cancel()).field
         z = 0.5 * field.layers[0][THICK]
         line = np.linspace(-2e4, 2e4, 300)
         return [density(field, 0, x, 0.3 * x, z, 0.0, 2.0)[1] for x in line]

@@ -92,7 +92,8 @@ def test_black_and_white_by_the_map_or_as_set() -> None:
     own = cover_of(asset, None, None, False)
     hard = cover_of(asset, 0.5, 0.55, False)
     assert own is not None and hard is not None
-    assert (np.diff(own[4].astype(int)) >= 0).all() and float(own[4, 64]) == pytest.approx(127, abs=8)
+    assert (np.diff(own[4].astype(int)) >= 0).all()
+    assert float(own[4, 64]) == pytest.approx(127, abs=8)
     assert (hard[4, :60] == 0).all() and (hard[4, 72:] == 255).all()
 
 

@@ -14,12 +14,15 @@ function keyGesture() { // key presses in quick succession are one step
 }
 
 async function post(path, body) {
+  const before = $("quality").textContent; // until the picture of this change is here
+  $("quality").textContent = "taking the change in";
   const answer = await fetch(root + path, {
     method: "POST", body: JSON.stringify({ base: revision, ...body }),
     headers: { "Content-Type": "application/json", "X-Token": token },
   });
   const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
-  if (!answer.ok) { notice(said.error); refresh(); return null; }
+  if (!answer.ok) { $("quality").textContent = before; notice(said.error); refresh(); return null; }
+  if (said.revision === revision) $("quality").textContent = before;
   if (said.revision > revision || said.revision !== revision) revision = said.revision;
   if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
   if (said.note) notice(said.note);
