@@ -433,6 +433,7 @@ def test_the_ring_is_sharp_inside_at_22_degrees(studio: Studio) -> None:
 def test_wash_colours_and_keeps_brightness(studio: Studio) -> None:
     assert wash_factors("#ff8800", 0.0) == pytest.approx([1, 1, 1])
     assert wash_factors("#ff8800", 1.0)[1] == pytest.approx(1.0)
+    assert wash_factors("#000000", 1.0) == pytest.approx([1, 1, 1])
 
     def mean_of(wash: dict[str, Any]) -> Any:
         sky = free_sun(40, layers=[{"genus": "stratocumulus", "id": "a", "cover_oktas": 8,

@@ -115,6 +115,7 @@ def test_sun_strength_scales_all_light(studio: Studio) -> None:
 
     plain = light()
     assert light(strength=2.0)[..., :3] == pytest.approx(2.0 * plain[..., :3], rel=1e-4)
+    assert light(tint="#000000")[..., :3] == pytest.approx(plain[..., :3], rel=1e-4)
     warm = light(tint="#ff8040")
     assert warm[..., 1] == pytest.approx(plain[..., 1], rel=1e-4)
     assert np.median(warm[..., 0] / warm[..., 2]) > 2.0 * np.median(plain[..., 0] / plain[..., 2])

@@ -15,11 +15,13 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import (
     AGE,
+    EVAPORATES,
     INSTANCE,
     REACH,
     SCALE,
     SHAPE,
     TALL,
+    TEARS,
     TOP,
     TURN_COS,
     TURN_SIN,
@@ -53,7 +55,6 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB, LENS = range(6)
  PROFILE) = (*range(81), 83, 86, 89, 90)
 PROFILE_NODES = 12
 PARAMETERS = PROFILE + PROFILE_NODES
-EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
 ERODED = 0.11  # of a cell's size that old age eats from all sides
 UNBROKEN = -8.0  # level of score of a sheet without a gap
 LID_STEPS = 8

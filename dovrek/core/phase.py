@@ -68,7 +68,7 @@ ICE = Phase(((0.56, 0.93), (0.375, 0.71), (0.065, -0.32)))
 # Clean columns: more light goes nearly straight on (Baum et al. 2014: smooth solid columns, .80).
 COLUMNS = Phase(((0.62, 0.945), (0.325, 0.74), (0.055, -0.32)))
 # Water by the droplets' radius (µm): the forward peak is the narrower the larger they are, for
-# diffraction turns light by about λ/r; mean cosines rise by .02 as those of Mie theory do.
+# diffraction turns light by about λ/r; mean cosines go from .80 to .84.
 RADII = (4.0, 6.5, 16.0, 26.0)
 OTHER_DROPLETS = tuple(
     Phase(((0.60, 1.0 - 0.05 * (10.0 / r) ** 0.55), (0.345, 0.80 + 0.03 * math.log10(r / 10.0)),

@@ -344,7 +344,6 @@ class Preparer:
                                            cells, self.workers.over(cancel, chunk=32)))
         cancel.check()
 
-
         def stand() -> cloud_cells.Cells:
             level = cloud_cells.level_for_cover(dealt, period, shapes, layer.cover_oktas / 8.0,
                                                 edge_shift(layer),

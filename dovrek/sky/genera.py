@@ -1,8 +1,9 @@
 """The ten genera of the WMO cloud atlas, and the values that make their species.
 
-Choosing a word sets controls: nothing about a form is hidden behind its name. Heights are the
-usual ones of temperate latitudes (WMO International Cloud Atlas: étages); sizes and densities
-are common practice.
+Choosing a word sets controls. Behind a name alone stand only what no control says: how a body is
+built (lenticularis, castellanus, floccus, fractus) and that radiatus runs along the wind.
+Heights are the usual ones of temperate latitudes (WMO International Cloud Atlas: étages);
+sizes and densities are common practice.
 """
 
 from __future__ import annotations
