@@ -3,75 +3,169 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
+from typing import Any
 
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import ETAGES, GENUS_ETAGE
-from dovrek.sky.layer import MAP_PREFIX
+from dovrek.sky.layer import MAP_PREFIX, Layer
 
 AIR_RIGHT_DOWN_TO_DEG = -10.0
 LID_SHARE = 0.02
+BURNT_SHARE, BURNT_MEND_EV = 0.03, 0.7
+COVER_APART = 1.5  # oktas from the reference's cover
+WEATHER_TOP_M = 20_000.0  # the sunlight inside clouds is tabled up to here
+OPAQUE_DEPTH, WHOLE_OKTAS = 12.0, 7.9
 
 
 @dataclass(frozen=True)
 class Advisory:
-    """A plain-words warning: machine code, place in the document, text, mend."""
+    """A plain-words warning: machine code, place in the document, text, mend; and, where one
+    press mends it, the values to set (layers by their ids)."""
 
     code: str
     where: str
     text: str
     mend: str
+    values: dict[str, Any] = field(default_factory=dict)
 
-    def data(self) -> dict[str, str]:
+    def data(self) -> dict[str, Any]:
         return asdict(self)
 
 
-def advisories(sky: Sky, sun_elevation_deg: float,
-               lids: Mapping[str, float] | None = None) -> list[Advisory]:
+@dataclass(frozen=True)
+class Seen:
+    """What only a rendered picture tells."""
+
+    burnt: float = 0.0  # share of pixels that the film burns out
+    ev: float | None = None  # exposure of that picture
+    lids: Mapping[str, float] = field(default_factory=dict)  # by layer id: share at the lid
+    cover: float | None = None  # oktas of the picture
+    reference_cover: float | None = None  # oktas of the reference beside it
+
+
+def advisories(sky: Sky, sun_elevation_deg: float, lids: Mapping[str, float] | None = None,
+               seen: Seen | None = None) -> list[Advisory]:
     """All advisories of a sky whose sun stands at an apparent elevation.
 
-    `lids` is, by layer id, the measured share of cloud that reaches its layer's lid.
+    `lids` is, by layer id, the measured share of cloud that reaches its layer's lid; `seen` what
+    a picture of it tells.
     """
-    found: list[Advisory] = []
-    if sun_elevation_deg < AIR_RIGHT_DOWN_TO_DEG:
+    seen = seen or Seen()
+    found = _of_light(sky, sun_elevation_deg, seen)
+    for index, layer in enumerate(sky.layers):
+        found += _of_layer(sky, index, layer, (lids or seen.lids).get(layer.id, 0.0))
+    if seen.cover is not None and seen.reference_cover is not None and (
+            abs(seen.cover - seen.reference_cover) > COVER_APART):
         found.append(Advisory(
-            "night", "moment", f"The sun is {-sun_elevation_deg:.0f}° below the horizon: "
+            "cover apart", "layers", f"The picture shows {seen.cover:.1f} oktas of cloud, the "
+            f"reference {seen.reference_cover:.1f}.",
+            "Change the cover of the widest layer by as much, or have a sky suggested.",
+            _cover_moved(sky, seen.reference_cover - seen.cover)))
+    return found
+
+
+def _cover_moved(sky: Sky, by: float) -> dict[str, Any]:
+    """The widest shown layer's cover, so many oktas more."""
+    shown = [x for x in sky.layers if x.visible]
+    if not shown:
+        return {}
+    widest = max(shown, key=lambda x: x.cover_oktas)
+    cover = round(min(max(widest.cover_oktas + by, 0.0), 8.0), 2)
+    return {f"layers[{widest.id}].cover_oktas": cover}
+
+
+def _of_light(sky: Sky, sun_deg: float, seen: Seen) -> list[Advisory]:
+    found: list[Advisory] = []
+    if sun_deg < AIR_RIGHT_DOWN_TO_DEG:
+        found.append(Advisory(
+            "night", "moment", f"The sun is {-sun_deg:.0f}° below the horizon: "
             "moon, airglow and stars light the picture.",
             "Choose an hour with the sun above −10° if it is to be twilight."))
-    if sun_elevation_deg < -1.0 and sky.film.exposure_ev is not None and sky.film.exposure_ev > 8:
+    ev = sky.film.exposure_ev
+    if sun_deg < -1.0 and ev is not None and ev > 8:
         found.append(Advisory(
             "day exposure", "film.exposure_ev", "The sun is down and the exposure is set for day.",
-            "Set the exposure back to automatic."))
-    eye = sky.site.elevation_m + sky.camera.altitude_m
-    for index, layer in enumerate(sky.layers):
-        where = f"layers[{index}]"
-        title = layer.name or layer.genus
-        low, high = ETAGES[GENUS_ETAGE[layer.genus]]
-        if not low <= layer.base_m <= high:
-            found.append(Advisory(
-                "étage", f"{where}.base_m", f"{title} usually has its base between "
-                f"{low:.0f} and {high:.0f} m; this one is at {layer.base_m:.0f} m.",
-                f"Move the base to {min(max(layer.base_m, low + 200), high):.0f} m, "
-                "or keep it if the place is not temperate."))
-        if layer.map.asset and not layer.map.asset.startswith(MAP_PREFIX):
-            found.append(Advisory(
-                "map missing", f"{where}.map.asset", f"The cover map of {title}, "
-                f"{layer.map.asset[:60]}, is not part of this sky; the layer is shown without it.",
-                "Choose the picture again, or take the map off."))
-        if layer.visible and layer.base_m <= eye <= layer.top_m:
-            found.append(Advisory(
-                "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
-                "Raise the layer's base or lower the camera."))
-        share = (lids or {}).get(layer.id, 0.0)
-        if share > LID_SHARE:
-            found.append(Advisory(
-                "lid", f"{where}.thickness_m", f"{100 * share:.0f} % of {title} reaches the top of "
-                "its layer and is cut flat there.",
-                f"Raise the thickness to {1.2 * layer.thickness_m:.0f} m, or lower the lobes."))
-        if layer.base_m < sky.site.elevation_m:
-            found.append(Advisory(
-                "base below ground", f"{where}.base_m", f"The base of {title} lies below "
-                "the ground of the site.",
-                f"Raise it above {sky.site.elevation_m:.0f} m; it is rendered just above "
-                "the ground."))
+            "Set the exposure back to automatic.", {"film.exposure_ev": None}))
+    elif seen.burnt > BURNT_SHARE and seen.ev is not None and sun_deg > -1.0:
+        darker = round(seen.ev + BURNT_MEND_EV, 1)
+        found.append(Advisory(
+            "burnt", "film.exposure_ev", f"{100 * seen.burnt:.0f} % of the picture is burnt out.",
+            f"Expose darker, at EV {darker:g}." if ev is not None and ev < seen.ev + 0.05
+            else f"Hold it darker, at EV {darker:g}, if the cloud's edge matters.",
+            {"film.exposure_ev": darker}))
     return found
+
+
+def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
+    found: list[Advisory] = []
+    where, path = f"layers[{index}]", f"layers[{layer.id}]"
+    title = layer.name or layer.genus
+    eye = sky.site.elevation_m + sky.camera.altitude_m
+    low, high = ETAGES[GENUS_ETAGE[layer.genus]]
+    if not low <= layer.base_m <= high:
+        base = min(max(layer.base_m, low + 200), high)
+        found.append(Advisory(
+            "étage", f"{where}.base_m", f"{title} usually has its base between "
+            f"{low:.0f} and {high:.0f} m; this one is at {layer.base_m:.0f} m.",
+            f"Move the base to {base:.0f} m, or keep it if the place is not temperate.",
+            {f"{path}.base_m": base}))
+    if layer.map.asset and not layer.map.asset.startswith(MAP_PREFIX):
+        found.append(Advisory(
+            "map missing", f"{where}.map.asset", f"The cover map of {title}, "
+            f"{layer.map.asset[:60]}, is not part of this sky; the layer is shown without it.",
+            "Choose the picture again, or take the map off.", {f"{path}.map.asset": ""}))
+    black, white = layer.map.black, layer.map.white
+    if layer.map.asset and black is not None and white is not None and white - black < 0.05:
+        found.append(Advisory(
+            "map without contrast", f"{where}.map.white", f"Black and white of the map of {title} "
+            "lie together: it has two levels and hard borders.",
+            "Let the map set both itself.", {f"{path}.map.black": None, f"{path}.map.white": None}))
+    if layer.visible and layer.base_m <= eye <= layer.top_m:
+        raised = min(eye + 200.0, 16_000.0)
+        found.append(Advisory(
+            "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
+            f"Raise the layer's base to {raised:.0f} m, or lower the camera.",
+            {f"{path}.base_m": round(raised)}))
+    if lid > LID_SHARE:
+        thickness = min(1.2 * layer.thickness_m, 15_000.0)
+        found.append(Advisory(
+            "lid", f"{where}.thickness_m", f"{100 * lid:.0f} % of {title} reaches the top of "
+            "its layer and is cut flat there.",
+            f"Raise the thickness to {thickness:.0f} m, or lower the lobes.",
+            {f"{path}.thickness_m": round(thickness)}))
+    if layer.base_m < sky.site.elevation_m:
+        found.append(Advisory(
+            "base below ground", f"{where}.base_m", f"The base of {title} lies below "
+            "the ground of the site.",
+            f"Raise it above {sky.site.elevation_m:.0f} m; it is rendered just above "
+            "the ground.", {f"{path}.base_m": round(sky.site.elevation_m + 200.0)}))
+    if layer.top_m > WEATHER_TOP_M:
+        thickness = max(WEATHER_TOP_M - layer.base_m, 10.0)
+        found.append(Advisory(
+            "air top", f"{where}.thickness_m", f"{title} rises to {layer.top_m / 1000:.0f} km, "
+            f"above the {WEATHER_TOP_M / 1000:.0f} km of air that carry weather.",
+            f"Lower the thickness to {thickness:.0f} m.",
+            {f"{path}.thickness_m": round(thickness)}))
+    before = _hides(sky, layer, eye)
+    if before is not None:
+        found.append(Advisory(
+            "hidden", f"{where}.base_m", f"{title} is hidden behind {before.name or before.genus},"
+            " which covers the whole sky.", f"Open {before.name or before.genus} to 6 oktas.",
+            {f"layers[{before.id}].cover_oktas": 6.0}))
+    return found
+
+
+def _hides(sky: Sky, layer: Layer, eye: float) -> Layer | None:
+    """An unbroken opaque layer between the eye and another one."""
+    if not layer.visible or layer.cover_oktas <= 0.0:
+        return None
+    for other in sky.layers:
+        depth = other.body.density_per_km * other.thickness_m * 1e-3
+        whole = (other.visible and other.cover_oktas >= WHOLE_OKTAS and depth >= OPAQUE_DEPTH
+                 and other.clearings.share == 0.0 and other.region.side == "everywhere"
+                 and not other.map.asset and 0.3 < other.life.stage < 0.7)
+        between = eye < other.base_m and other.top_m <= layer.base_m
+        if other.id != layer.id and whole and between:
+            return other
+    return None

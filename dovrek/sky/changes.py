@@ -8,18 +8,21 @@ from typing import Any
 from dovrek.sky.document import LAYER_LIMIT, Sky
 from dovrek.sky.errors import Fault, SkyConflict, SkyError
 from dovrek.sky.genera import (
-    FEATURES,
     GENUS_DEFAULTS,
-    SPECIES,
-    VARIETIES,
+    WORDS,
     defaults_of,
     merge_defaults,
 )
 from dovrek.sky.reading import sky_from_data, sky_to_data
 
 # What a layer keeps when it becomes another genus.
-KEPT = ("id", "name", "visible", "seed", "cover_oktas", "clearings")
-WORDS = {"species": SPECIES, "varieties": VARIETIES, "features": FEATURES}
+KEPT = ("id", "name", "visible", "locked", "frozen", "seed", "cover_oktas", "clearings")
+ALWAYS_FREE = ("locked", "visible", "name")  # what a lock does not hold
+# What deals a layer's composition, and stays as it is while the layer is frozen.
+COMPOSITION = ("genus", "species", "varieties", "seed", "cells", "clearings", "rows", "region",
+               "map")
+COPIED = {"body": ("body", "wash"), "cells": ("cells", "clearings", "rows"), "life": ("life",),
+          "wind": ("wind",), "light": ("light", "fall")}
 STEP = re.compile(r"[A-Za-z_][A-Za-z0-9_]*|\[[A-Za-z0-9_-]+\]")
 
 
@@ -60,10 +63,23 @@ def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
         last = parts[-1]
         if not isinstance(place, dict) or last not in place:
             raise SkyError([Fault(path, last, "is an unknown key", "check the path")])
+        if parts[0] == "layers" and len(parts) > 2 and place.get(last) != value:
+            layer = document["layers"][_layer_index(document["layers"], parts[1])]
+            refuse_held(layer, path, parts[2])
         if len(parts) == 3 and parts[0] == "layers" and place.get(last) != value:
             _take_word(place, last, value)
         place[last] = value
     return sky_from_data(document)
+
+
+def refuse_held(layer: dict[str, Any], path: str, key: str) -> None:
+    """Refuse to change what a lock or a freeze holds."""
+    title = layer["name"] or layer["genus"]
+    if layer["locked"] and key not in ALWAYS_FREE:
+        raise SkyError([Fault(path, title, "is locked", "unlock the layer first")])
+    if layer["frozen"] is not None and key in COMPOSITION:
+        raise SkyError([Fault(path, title, "is frozen: its composition stays as it is",
+                              "let the layer go first (Frozen, in its head)")])
 
 
 def _take_word(layer: dict[str, Any], key: str, value: Any) -> None:
@@ -113,7 +129,7 @@ def with_layer_added(sky: Sky, genus: str, base_m: float | None = None) -> tuple
     if genus not in GENUS_DEFAULTS:
         raise SkyError([Fault("genus", genus, "is not a known genus",
                               f"use one of: {', '.join(GENUS_DEFAULTS)}")])
-    _room_for_one(sky)
+    room_for_one(sky)
     document = sky_to_data(sky)
     new: dict[str, Any] = {"id": fresh_layer_id(sky), "genus": genus,
                            "seed": 1 + 17 * len(sky.layers)}
@@ -123,7 +139,7 @@ def with_layer_added(sky: Sky, genus: str, base_m: float | None = None) -> tuple
     return sky_from_data(document), new["id"]
 
 
-def _room_for_one(sky: Sky) -> None:
+def room_for_one(sky: Sky) -> None:
     if len(sky.layers) >= LAYER_LIMIT:
         raise SkyError([Fault("layers", f"{len(sky.layers)} layers", "are all a sky holds",
                               "remove one first")])
@@ -138,20 +154,60 @@ def _index_of(sky: Sky, layer_id: str) -> int:
 
 def with_layer_removed(sky: Sky, layer_id: str) -> Sky:
     document = sky_to_data(sky)
-    del document["layers"][_index_of(sky, layer_id)]
+    at = _index_of(sky, layer_id)
+    refuse_held(document["layers"][at], f"layers[{layer_id}]", "")
+    del document["layers"][at]
     return sky_from_data(document)
 
 
 def with_layer_duplicated(sky: Sky, layer_id: str) -> tuple[Sky, str]:
     """A copy of a layer, dealt anew and somewhat higher."""
-    _room_for_one(sky)
+    room_for_one(sky)
     document = sky_to_data(sky)
     copy = dict(document["layers"][_index_of(sky, layer_id)])
     copy["id"] = fresh_layer_id(sky)
     copy["seed"] = (copy["seed"] + 101) % 999_999
     copy["base_m"] = min(copy["base_m"] * 1.25, 16_000.0)
+    copy["locked"], copy["frozen"] = False, None
     document["layers"].append(copy)
     return sky_from_data(document), copy["id"]
+
+
+def with_layer_frozen(sky: Sky, layer_id: str, frozen: bool) -> Sky:
+    """The sky with a layer's composition held, or let go; let go, it is dealt by the sky's seed
+    as that is by then."""
+    document = sky_to_data(sky)
+    layer = document["layers"][_index_of(sky, layer_id)]
+    refuse_held(layer, f"layers[{layer_id}].frozen", "frozen")
+    layer["frozen"] = sky.seed if frozen else None
+    return sky_from_data(document)
+
+
+def with_layer_dealt(sky: Sky, layer_id: str, seed: int | None = None) -> Sky:
+    """The sky with a layer dealt anew: by the next seed, or by a given one."""
+    at = _index_of(sky, layer_id)
+    now = sky.layers[at].seed
+    return with_values(sky, {f"layers[{layer_id}].seed": (now + 1) % 1_000_000
+                             if seed is None else seed})
+
+
+def with_values_copied(sky: Sky, source: str, target: str, parts: list[str]) -> Sky:
+    """The sky with groups of values (keys of COPIED) copied from one layer to another.
+
+    Raises SkyError for a part that is not known or a layer that is held.
+    """
+    unknown = [x for x in parts if x not in COPIED]
+    if unknown or not parts:
+        raise SkyError([Fault("parts", ", ".join(unknown) or "nothing", "cannot be copied",
+                              f"choose from: {', '.join(COPIED)}")])
+    document = sky_to_data(sky)
+    given = document["layers"][_index_of(sky, source)]
+    taking = document["layers"][_index_of(sky, target)]
+    for part in parts:
+        for key in COPIED[part]:
+            refuse_held(taking, f"layers[{target}].{key}", key)
+            taking[key] = given[key]
+    return sky_from_data(document)
 
 
 def difference(before: Sky, after: Sky) -> list[str]:

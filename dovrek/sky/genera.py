@@ -255,3 +255,7 @@ def merge_defaults(given: dict[str, Any], defaults: dict[str, Any]) -> dict[str,
         elif isinstance(value, dict) and isinstance(merged[key], dict):
             merged[key] = merge_defaults(merged[key], value)
     return merged
+
+# The words of a layer by their keys.
+WORDS: dict[str, dict[str, dict[str, Values]]] = {
+    "species": SPECIES, "varieties": VARIETIES, "features": FEATURES}

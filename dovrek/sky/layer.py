@@ -332,6 +332,15 @@ class Layer(Group):
         True, group="Layer", label="Shown",
         help="A hidden layer neither shows nor casts shadow.",
     )
+    locked: bool = choice(
+        False, group="Layer", label="Locked",
+        help="A locked layer refuses every change until it is unlocked.",
+    )
+    frozen: int | None = Field(
+        None, ge=0, le=999999, title="Frozen",
+        description="Seed of the sky that a frozen layer was dealt by; it keeps its composition "
+        "whatever else is dealt anew.",
+    )
     seed: int = number(
         1, low=0, high=999999, step=1, unit="", group="Layer", label="Seed",
         help="Another seed deals the cells anew.",

@@ -128,29 +128,37 @@ def _unique_keys(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return found
 
 
-def sky_from_text(text: str | bytes) -> Sky:
-    """A validated sky from JSON text of at most 2 MB. Raises SkyError."""
+def data_from_text(text: str | bytes, thing: str = "sky") -> Any:
+    """Plain data from JSON text of at most 2 MB; `thing` is what the faults call it.
+
+    Raises SkyError.
+    """
+    again = f"export the {thing} again"
     if len(text) > BYTES_LIMIT:
-        raise SkyError([Fault("sky", f"{len(text) / 1e6:.1f} MB", "is too large for a sky",
-                              f"a sky file is at most {BYTES_LIMIT // 1024 // 1024} MB")])
+        raise SkyError([Fault(thing, f"{len(text) / 1e6:.1f} MB", f"is too large for a {thing}",
+                              f"a {thing} file is at most {BYTES_LIMIT // 1024 // 1024} MB")])
     try:
         decoded = text.decode("utf-8-sig") if isinstance(text, bytes) else text
-        given = json.loads(decoded, parse_constant=_refuse_constant, object_pairs_hook=_unique_keys)
+        return json.loads(decoded, parse_constant=_refuse_constant,
+                          object_pairs_hook=_unique_keys)
     except SkyError:
         raise
     except UnicodeDecodeError:
-        raise SkyError([Fault("sky", "the file", "is not UTF-8 text",
-                              "choose a sky exported as JSON")]) from None
+        raise SkyError([Fault(thing, "the file", "is not UTF-8 text",
+                              f"choose a {thing} exported as JSON")]) from None
     except RecursionError:
-        raise SkyError([Fault("sky", "the file", "is nested too deeply",
-                              "export the sky again")]) from None
+        raise SkyError([Fault(thing, "the file", "is nested too deeply", again)]) from None
     except ValueError as error:
         line = getattr(error, "lineno", None)
         where = f"line {line}" if line else "the file"
         said = getattr(error, "msg", error)
-        raise SkyError([Fault("sky", where, f"is not readable JSON ({said})",
-                              "export the sky again or mend that line")]) from None
-    return sky_from_data(given)
+        raise SkyError([Fault(thing, where, f"is not readable JSON ({said})",
+                              f"{again} or mend that line")]) from None
+
+
+def sky_from_text(text: str | bytes) -> Sky:
+    """A validated sky from JSON text of at most 2 MB. Raises SkyError."""
+    return sky_from_data(data_from_text(text))
 
 
 def sky_to_data(sky: Sky) -> dict[str, Any]:
