@@ -28,6 +28,7 @@ GROWTH_SPAN = 0.34
 SMALLEST = 0.05  # scale of the least cloud that stands
 MEASURED_M = 40_000.0  # cover is measured over this square (the contract's definition)
 RASTER = 400
+FULLEST = 0.9985  # the last pinholes of an overcast would take clouds twice as wide
 LOWEST_LEVEL, HIGHEST_LEVEL, LEVELS_TRIED = -1.5, 5.5, 1 << 15
 
 # Columns of an instance.
@@ -71,14 +72,13 @@ class Life(NamedTuple):
 
 
 class Cells(NamedTuple):
-    """Instances and where to look for them (grid squares of half a cell)."""
+    """Instances and where to look for them (grid squares of half a cell), flat as a field holds
+    them."""
 
-    instances: Array32  # (N, INSTANCE)
-    starts: NDArray[np.int32]  # (M*M + 1,)
-    members: NDArray[np.int32]
-    clearance: Array32  # (M, M) metres to the nearest instance's circle, 0 where members are
+    reals: Array32  # M*M metres to the nearest instance's circle, 0 where members are; instances
+    links: NDArray[np.int32]  # M*M + 1 starts of the squares' members; members
+    squares: int  # M
     period_m: float
-    square_m: float
 
 
 @solver
@@ -188,10 +188,13 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hi
     n = footprints.shape[1]
     pixel = MEASURED_M / RASTER
     half = 0.5 * MEASURED_M
+    total, most = 0, (r1 - r0) * RASTER
     for k in range(dealt.shape[0]):
         scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
         if scale <= 0.0:
             continue
+        if total == most:
+            break
         x = dealt[k, 0] if dealt[k, 0] < 0.5 * period else dealt[k, 0] - period
         y = dealt[k, 1] if dealt[k, 1] < 0.5 * period else dealt[k, 1] - period
         reach = half_width * scale
@@ -214,11 +217,7 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hi
                 v = c * dy - s * dx + 0.5 * n
                 if 0.0 <= u < n and 0.0 <= v < n and footprints[shape, int(u), int(v)]:
                     hit[i, j] = True
-    total = 0
-    for i in range(r0, r1):
-        for j in range(RASTER):
-            if hit[i, j]:
-                total += 1
+                    total += 1
     return total
 
 
@@ -248,21 +247,8 @@ def lived(luck, life, out):
 
 
 @solver
-def _count_standing(dealt, level, life):
-    """How many clouds are there at a level of growth and a stage of life."""
-    count = 0
-    own = np.empty(3)
-    for k in range(dealt.shape[0]):
-        if grown_scale(dealt[k, 2], dealt[k, 6], level) > SMALLEST:
-            lived(dealt[k, 7], life, own)
-            if own[0] > 0.0:
-                count += 1
-    return count
-
-
-@solver
 def _stand(dealt, level, life, radii, tops, half_width, skin, out):
-    """The instances of the clouds that are there."""
+    """The instances of the clouds that are there, in the first rows of `out`; their number."""
     n = 0
     own = np.empty(3)
     for k in range(dealt.shape[0]):
@@ -286,18 +272,21 @@ def _stand(dealt, level, life, radii, tops, half_width, skin, out):
         out[n, TALL], out[n, AGE] = tall, own[2]
         out[n, TOP] = min(scale, 1.0) * tops[shape] * tall
         n += 1
+    return n
 
 
 @solver
-def _index(instances, period, squares, starts, members, clearance, fill):
-    """Count (fill False) or list the instances whose circle touches each grid square."""
+def _index(instances, period, squares, r0, r1, cursor, members, clearance, fill):
+    """Count (fill False) or list the instances whose circle touches each grid square of rows
+    r0 … r1; `cursor` holds where each square's next member goes."""
     size = period / squares
-    cursor = starts.copy()
     for k in range(instances.shape[0]):
         x, y, reach = instances[k, X], instances[k, Y], instances[k, REACH]
         i0, i1 = math.floor((x - reach) / size), math.floor((x + reach) / size)
         j0, j1 = math.floor((y - reach) / size), math.floor((y + reach) / size)
         for i in range(i0, i1 + 1):
+            if not r0 <= i % squares < r1:
+                continue
             nx = min(max(x, i * size), (i + 1) * size) - x
             for j in range(j0, j1 + 1):
                 ny = min(max(y, j * size), (j + 1) * size) - y
@@ -308,7 +297,6 @@ def _index(instances, period, squares, starts, members, clearance, fill):
                     members[cursor[square]] = k
                 cursor[square] += 1
                 clearance[i % squares, j % squares] = 0.0
-    return cursor
 
 
 @solver
@@ -345,23 +333,39 @@ def deal_cells(
     return dealt, lattice * cells.size_m
 
 
-def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes, cover: float,
+class Levels(NamedTuple):
+    """What levels of growth cover of the measured square, as far as they were tried."""
+
+    near: NDArray[np.float64]  # possible clouds that can reach the square, however wide they swell
+    shares: dict[int, float]
+
+
+def levels_of(dealt: NDArray[np.float64], period_m: float, shapes: Shapes) -> Levels:
+    most = 0.5 * MEASURED_M + shapes.half_width_m * swell(HIGHEST_LEVEL)
+    x, y = (np.abs((dealt[:, k] + 0.5 * period_m) % period_m - 0.5 * period_m) for k in (0, 1))
+    return Levels(dealt[(x <= most) & (y <= most)], {})
+
+
+def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: float,
                     outward_m: float, run: Run) -> float:
     """Level of growth at which the measured square is covered as asked (0 … 1).
 
     `run` spreads a function over rows and may raise; `outward_m` is how far the skin carries a
-    full-grown cloud's edge beyond its shape.
+    full-grown cloud's edge beyond its shape. What is tried is remembered in `levels`.
     """
+    near, known = levels
+    cover = min(cover, FULLEST)
     if cover <= 0.0:
         return -9.0
     hit = np.empty((RASTER, RASTER), dtype=np.bool_)
-    # Only clouds that can reach the measured square, however wide they swell.
-    most = 0.5 * MEASURED_M + shapes.half_width_m * swell(HIGHEST_LEVEL)
-    away = np.abs((dealt[:, :2] + 0.5 * period_m) % period_m - 0.5 * period_m).max(axis=1)
-    near = dealt[away <= most]
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
     low, high = 0, LEVELS_TRIED  # the first known to cover too little, the last enough
     share_low, share_high, trial = 0.0, 1.0, 0
+    for step, share in list(known.items()):
+        if share < cover and step > low:
+            low, share_low = step, share
+        elif share >= cover and step < high:
+            high, share_high = step, share
     while high - low > 1:
         # False position, halved every third time so that no end stays where it is.
         place = 0.5 if trial % 3 == 2 else (cover - share_low) / max(share_high - share_low, 1e-9)
@@ -375,6 +379,7 @@ def level_for_cover(dealt: NDArray[np.float64], period_m: float, shapes: Shapes,
 
         run(rows, RASTER)
         share = sum(counts) / RASTER**2
+        known[middle] = share
         trial += 1
         if share < cover:
             low, share_low = middle, share
@@ -388,28 +393,32 @@ def _level(step: int) -> float:
 
 
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
-                level: float, life: Life, skin_m: float, check: Callable[[], None]) -> Cells:
+                level: float, life: Life, skin_m: float, run: Run) -> Cells:
     """The clouds present at a level of growth and a stage of life, indexed for the march.
 
-    `skin_m` is how far the skin may carry a full-grown cloud beyond its shape.
+    `skin_m` is how far the skin may carry a full-grown cloud beyond its shape; `run` spreads a
+    function over rows and may raise.
     """
-    count = _count_standing(dealt, level, life)
-    instances = np.empty((count, INSTANCE), dtype=np.float32)
-    _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash, shapes.half_width_m,
-           skin_m, instances)
-    check()
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
-    size = period_m / squares
-    starts = np.zeros(squares * squares, dtype=np.int32)
-    clearance = np.full((squares, squares), np.float32(period_m))
-    none = np.empty(0, dtype=np.int32)
-    counts = _index(instances, period_m, squares, starts, none, clearance, False)
-    check()
-    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
-    members = np.empty(max(int(starts[-1]), 1), dtype=np.int32)
-    _index(instances, period_m, squares, starts[:-1].copy(), members, clearance, True)
-    check()
+    size, count = period_m / squares, squares * squares
+    reals = np.empty(count + len(dealt) * INSTANCE, dtype=np.float32)
+    every = reals[count:].reshape(-1, INSTANCE)
+    standing = _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash,
+                      shapes.half_width_m, skin_m, every)
+    instances, clearance = every[:standing], np.full((squares, squares), np.float32(period_m))
+    counts, none = np.zeros(count, dtype=np.int32), np.empty(0, dtype=np.int32)
+    run(lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none, clearance,
+                              False), squares)
+    total = int(counts.sum())
+    links = np.empty(count + 1 + max(total, 1), dtype=np.int32)
+    starts, members = links[: count + 1], links[count + 1 :]
+    starts[0] = 0
+    np.cumsum(counts, out=starts[1:])
+    cursor = starts[:-1].copy()
+    run(lambda r0, r1: _index(instances, period_m, squares, r0, r1, cursor, members, clearance,
+                              True), squares)
     _clear(clearance, size)
     clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
     clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size
-    return Cells(instances, starts, members, clearance, period_m, size)
+    reals[:count] = clearance.ravel()
+    return Cells(reals[: count + standing * INSTANCE], links, squares, period_m)

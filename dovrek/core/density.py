@@ -51,8 +51,8 @@ CUMULUS, STRATUS, CIRRUS, CELLED, SLAB, LENS = range(6)
  SPREAD, HUDDLE, ROWS, ROW_X, ROW_Y, ROW_SPACING, PATCHY, ROUND_BASE, CURL, SLANT, LEAN, ANVIL,
  ENDING, STAGES_APART, FALL, FALL_REACH, HALO, RELIEF, REGION, REGION_SIZE, REGION_EDGE,
  REGION_CENTRE, REGION_X, REGION_Y, MAP_AT, MAP_ROWS, MAP_COLUMNS, MAP_EXTENT, MAP_COS, MAP_SIN,
- MAP_STRENGTH, MASKED, LIT, SHADED, UNDER, PROFILED,
- PROFILE) = (*range(81), 83, 86, 89, 90)
+ MAP_STRENGTH, MASKED, LIT, SHADED, UNDER, PROFILED, RAIN_GROUND,
+ PROFILE) = (*range(81), 83, 86, 89, 90, 91)
 PROFILE_NODES = 12
 PARAMETERS = PROFILE + PROFILE_NODES
 ERODED = 0.11  # of a cell's size that old age eats from all sides
@@ -63,9 +63,12 @@ CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
 RAIN_UP = 0.2  # place in the cloud, of its thickness, whose outline the falling rain has
 RAIN_DRIFT = 0.35  # metres that falling rain or snow lags behind for every metre down
 RAIN_PATCH_M = 700.0
+RAIN_SHADE = 0.3  # light on ground under thick cloud, over that on open ground
 # Shares of a veil's strands in its texture, from wide to thin.
 FIBRE, FINE_FIBRE, THREAD = 1.7, 1.1, 0.6
 TUFTED = 0.3  # lobes of a veil above which it gathers into tufts
+# Strands of an anvil: width over its lumps, length over width, and how deep they cut.
+STRAND_SPAN, STRAND_RUN, STRAND_DEPTH = 0.5, 8.0, 1.6
 TILT_U, TILT_V = 0.288, 0.090  # no combination of a few tiles comes near a whole number
 
 
@@ -122,7 +125,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     vertical = min(squash, 1.0)
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
     lump = 0.052 * min(p[SIZE], 3600.0) * (0.35 + 1.1 * p[LOBES])
-    best, own, down, age = -1e9, 1.0, 0.0, 0.0
+    best, own, down, age, top = -1e9, 1.0, 0.0, 0.0, p[THICK]
     outside = -1e9
     member_at = int(p[MEMBER_AT])
     cell_at = int(p[CELL_AT])
@@ -156,7 +159,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
                             z / (scale * squash * tall))
         f = f * scale * min(vertical, squash * tall) - ERODED * s[cell + AGE] * p[SIZE] * scale
         if f > best:
-            own, age = scale, s[cell + AGE]
+            own, age, top = scale, s[cell + AGE], s[cell + TOP]
             down = (dx * p[WIND_X] + dy * p[WIND_Y]) / reach
         h = max(0.05 * p[SIZE] * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
@@ -179,7 +182,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         fray += age * (1.0 if p[ENDING] == TEARS else 0.5)
     icy = 0.0
     if p[ANVIL] > 0.0:  # high up the towers turn to ice: soft, combed, thinner
-        icy = p[ANVIL] * smoothstep(0.62, 0.9, z / p[THICK])
+        icy = math.sqrt(p[ANVIL]) * smoothstep(0.56, 0.8, z / top)
         fray += 0.8 * icy
     fray = min(fray, 1.0)
     tile = 7.0 * amplitude + 40.0
@@ -197,6 +200,14 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         g = turned_noise(field.bytes, WISP, x, y, frozen, 1.3 * tile,
                          noise_level(footprint, 1.3 * tile))
         n = n * (1.0 - fray) + (1.15 * g - 0.18) * fray
+    fibre, a, b, span = 0.0, 0.0, 0.0, 1.0
+    if icy > 0.0:  # combed out by the wind aloft
+        span = STRAND_SPAN * tile
+        u, v = x * p[WIND_X] + y * p[WIND_Y], y * p[WIND_X] - x * p[WIND_Y]
+        a, b = u / (STRAND_RUN * span), v / span
+        fibre = icy * noise_at(field.bytes, WISP, a, b, 0.4 * z / span + TILT_U * b + TILT_V * a,
+                               noise_level(footprint, span))
+        n = n * (1.0 - icy) + 1.6 * fibre
     keep = smoothstep(-0.9 * amplitude, 0.25 * amplitude, f)
     f += amplitude * (n if n < 0.0 else n * keep) - 0.06 * amplitude
     if detail > 0 and abs(f) < 0.8 * amplitude:
@@ -207,6 +218,11 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         if fray > 0.22:
             g = turned_noise(field.bytes, WISP, y, z, x, tile2, level)
             n2 = n2 * (1.0 - fray) + fray * 1.2 * g
+        if icy > 0.0:
+            g = noise_at(field.bytes, WISP, 3.1 * a, 3.4 * b, 1.3 * z / span + TILT_U * b,
+                         noise_level(footprint, 0.3 * span))
+            fibre += 0.6 * icy * g
+            n2 = n2 * (1.0 - icy) + 1.6 * icy * g
         if level >= 0:
             keep = smoothstep(-0.9 * a2, 0.4 * a2, f)
             f += a2 * (1.0 + 1.2 * fray) * (n2 if n2 < 0.0 else n2 * keep)
@@ -217,7 +233,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
                 if level >= 0:
                     n3 = turned_noise(field.bytes, BILLOW, z, x, y, tile3, level)
                     keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
-                    f += a3 * (1.0 + 1.6 * fray) * (n3 if n3 < 0.0 else n3 * keep)
+                    f += a3 * (1.0 + 1.6 * fray) * (1.0 - icy) * (n3 if n3 < 0.0 else n3 * keep)
     z = level_z
     ragged = 0.0
     if z < 0.35 * p[THICK]:
@@ -232,6 +248,8 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         return f - 0.5, 0.0
     edge = p[EDGE] * (1.0 + 5.0 * fray * fray + 6.0 * icy) + soft
     body = min(f / edge, 1.0) * (1.0 - 0.6 * fray * fray) * (1.0 - 0.6 * icy)
+    if icy > 0.0:
+        body *= max(1.0 + STRAND_DEPTH * fibre, 0.12)
     if age > 0.0:
         body *= 1.0 - age * (0.85 if p[ENDING] == EVAPORATES else 0.45)
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
@@ -497,12 +515,12 @@ def _lens(field, p, x, y, z, footprint, detail):
     lens = math.sqrt(q)
     hang = min(p[ROUND_BASE], 1.6)
     middle = 0.28 * thick
+    bend = 0.35 * _flat_noise(field.bytes, x, y, 1.9 * size, 0.37, footprint)
     f = min(0.66 * thick * lens - (z - middle), 0.24 * thick * lens * hang + (z - middle))
     if score < 0.0:
         f = min(f, 0.10 * score * size)
     # Plates: gaps run in from the rim at certain heights and close toward the core.
     plates = 1.0 + 3.0 * p[LOBES]
-    bend = 0.35 * _flat_noise(field.bytes, x, y, 1.9 * size, 0.37, footprint)
     gap = 0.5 - 0.5 * math.cos(2.0 * math.pi * (plates * z / thick + bend))
     rim = (1.0 - q) * (1.0 - q)
     f -= 0.34 * thick * p[LOBES] * gap * gap * rim

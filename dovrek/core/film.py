@@ -73,15 +73,21 @@ def balance_matrix(kelvins: float) -> Array:
 
 
 @solver
+def _curve(contrast):
+    """Power, knee and scale of the curve: what does not change from pixel to pixel."""
+    p = 1.28 * contrast
+    k = 0.80 ** p
+    g = MIDDLE_GREY ** p
+    return p, k, 0.186 * (g + k) / g
+
+
+@solver
 def tone(y, contrast):
     """Filmic curve on relative luminance: grey 0.18 near 0.18, long shoulder, short toe.
 
     A rational sigmoid in y^c (after Naka & Rushton 1966), scaled to keep middle grey in place.
     """
-    p = 1.28 * contrast
-    k = 0.80 ** p
-    g = MIDDLE_GREY ** p
-    scale = 0.186 * (g + k) / g
+    p, k, scale = _curve(contrast)
     v = max(y, 0.0) ** p
     return min(scale * v / (v + k), 1.0)
 
@@ -118,13 +124,15 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
     outside the gamut is drawn toward grey of the same luminance.
     """
     rgb = np.empty(3)
+    power, knee, height = _curve(contrast)
     for y in range(y0, y1):
         for x in range(light.shape[1]):
             for c in range(3):
                 rgb[c] = scale * (matrix[c, 0] * light[y, x, 0] + matrix[c, 1] * light[y, x, 1]
                                   + matrix[c, 2] * light[y, x, 2])
             lum = max(0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2], 1e-9)
-            shown = tone(lum, contrast)
+            raised = lum**power
+            shown = min(height * raised / (raised + knee), 1.0)
             factor = shown / lum
             fade = min(max((shown - 0.62) / 0.38, 0.0), 1.0)
             keep = 1.0 - 0.9 * fade * fade

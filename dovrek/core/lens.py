@@ -82,3 +82,28 @@ def ray_of(lens, u, v, place, ray):
     norm = 1.0 / math.sqrt(1.0 + a * a + b * b)
     for c in range(3):
         ray[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
+
+
+def direction_at(lens: Lens, u: float, v: float) -> NDArray[np.float64]:
+    """Unit direction (east, north, up) of a place in the frame, as `ray_of` has it."""
+    ray = np.empty(3)
+    ray_of(lens, u, v, np.empty(2), ray)
+    return ray
+
+
+def place_of(lens: Lens, direction: NDArray[np.float64]) -> tuple[float, float] | None:
+    """Place in the frame (u, v from 0 to 1 inside it) of a direction; None behind the lens.
+
+    The inverse of `ray_of`; a plan, which has no directions of its own, gives None.
+    """
+    if lens.projection == DOME:
+        azimuth = math.atan2(direction[0], direction[1])
+        elevation = math.asin(min(max(direction[2] / float(np.linalg.norm(direction)), -1.0), 1.0))
+        u = ((azimuth - lens.centre) / (2.0 * math.pi) + 0.5) % 1.0
+        return u, 0.5 - elevation / math.pi
+    ahead = float(direction @ lens.forward)
+    if lens.projection == PLAN or ahead <= 1e-6:
+        return None
+    a = float(direction @ lens.right) / ahead / lens.half_width
+    b = float(direction @ lens.up) / ahead / lens.half_height
+    return 0.5 * (a + 1.0), 0.5 * (1.0 - b)

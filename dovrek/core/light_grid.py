@@ -30,8 +30,9 @@ DEPTH, SUN_J, SKY_J, FLUX_X, FLUX_Y, FLUX_Z = range(6)
 CHANNELS = 6
 COARSER = 3.0
 FOOTPRINT = 0.1  # of a cell that detail is averaged over; several samples do the rest
+CLIMB, CLIMB_TRUST = 5, 0.8  # cells that a look climbs at one place; part of a distance it takes
 RELAX = 1.5
-CELLS_FULL, CELLS_SKETCH = 128, 48
+CELLS_FULL, CELLS_SKETCH = 128, 40
 SKETCH_HEIGHT = 0.65  # a sketch's cells up the layer, of the full number
 LEVELS_MOST = 6
 SLANT_PARTS = 6
@@ -57,6 +58,7 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
     A sheet's cells are about half a scaled optical depth high, so that light falls off toward
     its faces as it should.
     """
+    coarse = cells < CELLS_FULL
     if kind == CUMULUS:
         dx, nz = min(max(size_m / 24.0, 25.0), 250.0), int(min(max(thick_m / 45.0, 12), 34))
     elif kind == CELLED:
@@ -69,7 +71,8 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
         nz = int(min(max(0.9 * sigma_per_m * thick_m, 14), 34))
     else:
         dx, nz = min(max(size_m / 13.0, 120.0), 900.0), 10
-    if cells < CELLS_FULL:
+        cells = 3 * cells // 4  # light changes slowly through thin ice
+    if coarse:
         nz = max(int(SKETCH_HEIGHT * nz), 10)
     levels = 1
     while levels < LEVELS_MOST and 0.5 * cells * dx * COARSER ** (levels - 1) < range_m:
@@ -83,29 +86,54 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
 
 @kernel
 def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
-    """Mean extinction of cells for rows i0 … i1 of a level, by `samples` looks at each."""
+    """Mean extinction of cells for rows i0 … i1 of a level, by `samples` looks at each.
+
+    The first look climbs the middle of a column and marks the cells that are clear throughout.
+    A later one climbs a few cells at one place before it takes another, so that the distance to
+    the next cloud spares the clear ones on its way. Where it moves on does not depend on what
+    it saw: the mean stays true.
+    """
     dx = shape.dx * COARSER**level
     n, nz, dz = shape.n, shape.nz, shape.dz
-    half = 0.5 * math.sqrt(2.0 * dx * dx + dz * dz)
+    share = 1.0 / samples
     for i in range(i0, i1):
         if cancel[0] != 0:
             return
         for j in range(n):
-            x, y = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx
+            x, y, marked, clear_to = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx, 0, -1e9
             for k in range(nz):
                 z = shape.z0 + (k + 0.5) * dz
-                f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
-                if f < -half:
+                f, sigma = 0.0, 0.0
+                if k >= marked:
                     out[i, j, k] = 0.0
-                    continue
-                total = sigma
-                for s in range(1, samples):
-                    u = (s * 0.7548776662 + hash_unit(i, j, k)) % 1.0 - 0.5
-                    v = (s * 0.5698402910 + hash_unit(j, k, i)) % 1.0 - 0.5
-                    w = (s * 0.4301597090 + hash_unit(k, i, j)) % 1.0 - 0.5
-                    total += density(field, layer, x + u * dx, y + v * dx, z + w * dz,
-                                     FOOTPRINT * dx, 0.0)[1]
-                out[i, j, k] = total / samples
+                if z >= clear_to:
+                    f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
+                    clear_to = z - CLIMB_TRUST * min(f, 0.0)
+                    sure = z - f - math.sqrt(0.5) * dx - 0.5 * dz
+                    while marked < nz and shape.z0 + (marked + 0.5) * dz < sure:
+                        if marked >= k:
+                            out[i, j, marked] = -1.0
+                        marked += 1
+                    marked = max(marked, k)
+                if k >= marked:
+                    out[i, j, k] = share * sigma
+            for s in range(1, samples):
+                clear_to = -1e9
+                for k in range(nz):
+                    if k % CLIMB == 0:
+                        u = (s * 0.7548776662 + hash_unit(i, j, k)) % 1.0
+                        v = (s * 0.5698402910 + hash_unit(j, k, i)) % 1.0
+                        x, y, clear_to = (i + u - 0.5 * n) * dx, (j + v - 0.5 * n) * dx, -1e9
+                    w = (s * 0.4301597090 + hash_unit(k, i, j)) % 1.0
+                    z = shape.z0 + (k + w) * dz
+                    if z < clear_to or out[i, j, k] < 0.0:
+                        continue
+                    f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
+                    out[i, j, k] += share * sigma
+                    if f < 0.0:
+                        clear_to = z - CLIMB_TRUST * f
+            for k in range(nz):
+                out[i, j, k] = max(out[i, j, k], 0.0)
 
 
 @kernel
@@ -178,7 +206,7 @@ def _extinction_at(s, a, b, c):
 
 
 @kernel
-def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth):
+def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth, light):
     """As `sweep_depth`, always from the top plane down: right for even sheets however low the
     sun, where a sweep across them would blur their upper face."""
     n, nz, dz = shape.n, shape.nz, shape.dz
@@ -195,6 +223,7 @@ def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth):
                 for j in range(n):
                     if k == nz - 1:
                         d[i, j, k] = 0.5 * s[i, j, k] * path
+                        light[i, j, k] = passed(d[i, j, k])
                         continue
                     a, b = i + ox, j + oy
                     if a < 0.0 or b < 0.0 or a > n - 1.0 or b > n - 1.0:
@@ -206,27 +235,29 @@ def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth):
                         else:  # the layer goes on as it is here
                             upstream = d[i, j, k + 1]
                         d[i, j, k] = upstream + 0.5 * (s[i, j, k] + s[i, j, k + 1]) * path
+                        light[i, j, k] = passed(d[i, j, k])
                         continue
                     i2, j2 = min(int(a), n - 2), min(int(b), n - 2)
                     fa, fb = a - i2, b - j2
                     upstream = depth_of(
-                        (passed(d[i2, j2, k + 1]) * (1 - fb)
-                         + passed(d[i2, j2 + 1, k + 1]) * fb) * (1 - fa)
-                        + (passed(d[i2 + 1, j2, k + 1]) * (1 - fb)
-                           + passed(d[i2 + 1, j2 + 1, k + 1]) * fb) * fa)
+                        (light[i2, j2, k + 1] * (1 - fb)
+                         + light[i2, j2 + 1, k + 1] * fb) * (1 - fa)
+                        + (light[i2 + 1, j2, k + 1] * (1 - fb)
+                           + light[i2 + 1, j2 + 1, k + 1] * fb) * fa)
                     total = 0.0
                     for q in range(parts):
                         u = (q + 0.5) / parts
                         total += _extinction_at(s, i + u * ox, j + u * oy, k + u)
                     d[i, j, k] = upstream + total / parts * path
+                    light[i, j, k] = passed(d[i, j, k])
 
 
 @kernel
-def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
+def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth, light):
     """Optical depth from every cell centre to the sun, plane by plane, coarse level first.
 
     Between cells the light that passes is interpolated, not the depth: a shadow's edge then
-    blurs without darkening what it falls on.
+    blurs without darkening what it falls on. `light` is room for what passes in one level.
     """
     n, nz = shape.n, shape.nz
     for level in range(shape.levels - 1, -1, -1):
@@ -263,6 +294,7 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                     own = s[i, j, k]
                     if c > nz - 0.5 or c < -0.5:
                         d[i, j, k] = 0.5 * own * path
+                        light[i, j, k] = passed(d[i, j, k])
                         continue
                     if a < 0.0 or b < 0.0 or a > n - 1.0 or b > n - 1.0:
                         x, y = (a + 0.5 - 0.5 * n) * dx, (b + 0.5 - 0.5 * n) * dx
@@ -271,6 +303,7 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                         if level < shape.levels - 1:
                             upstream = _depth_at(depth, shape, level + 1, x, y, z, False)
                         d[i, j, k] = upstream + own * path
+                        light[i, j, k] = passed(d[i, j, k])
                         continue
                     i2 = min(int(a), n - 2)
                     j2 = min(int(b), n - 2)
@@ -289,10 +322,11 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth):
                                 w = wg * (fc if h else 1.0 - fc)
                                 if w < 1e-6:
                                     continue
-                                through += w * passed(d[i2 + e, j2 + g, k2 + h])
+                                through += w * light[i2 + e, j2 + g, k2 + h]
                                 beyond += w * s[i2 + e, j2 + g, k2 + h]
                     upstream = depth_of(through)
                     d[i, j, k] = upstream + 0.5 * (own + beyond) * path
+                    light[i, j, k] = passed(d[i, j, k])
 
 
 @kernel
@@ -349,20 +383,34 @@ def shade_from_above(upper_depth, weight, thin, upper, upper_base, own_shape, ow
 
 
 @kernel
-def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
+def _top_of(sigma, floor, i, j):
+    """The topmost cell of a column that holds cloud, −1 if none does."""
+    for k in range(sigma.shape[2] - 1, -1, -1):
+        if sigma[i, j, k] > floor:
+            return k
+    return -1
+
+
+@kernel
+def _couple(sigma, k_t, dx, dz, floor, sheet, cx, cy, cz, free):
     """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
 
-    `free` holds six losses a cell: −x, +x, −y, +y, −z, +z.
+    `free` holds six losses a cell: −x, +x, −y, +y, −z, +z. All are given as noughts.
+    In a `sheet` no side that looks into a hollow of the under side is free: it sees other such
+    sides, so that as much comes back as leaves, and no sky.
     """
     n, nz = sigma.shape[0], sigma.shape[2]
     for i in range(n):
         for j in range(n):
+            # The topmost cloud of the columns beside: clear air below it is a hollow.
+            top_xm, top_xp, top_ym, top_yp = -1, -1, -1, -1
+            if sheet:
+                top_xm = _top_of(sigma, floor, max(i - 1, 0), j)
+                top_xp = _top_of(sigma, floor, min(i + 1, n - 1), j)
+                top_ym = _top_of(sigma, floor, i, max(j - 1, 0))
+                top_yp = _top_of(sigma, floor, i, min(j + 1, n - 1))
             for k in range(nz):
                 own = sigma[i, j, k]
-                free[i, j, k, :] = 0.0
-                cx[i, j, k] = 0.0
-                cy[i, j, k] = 0.0
-                cz[i, j, k] = 0.0
                 if own <= floor:
                     continue
                 xm = sigma[i - 1, j, k] if i > 0 else own
@@ -380,16 +428,16 @@ def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
                     if xp > floor:
                         cx[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + xp)) / dx
                     else:
-                        free[i, j, k, 1] = gxy * nx
+                        free[i, j, k, 1] = 0.0 if k < top_xp else gxy * nx
                 if i > 0 and xm <= floor:
-                    free[i, j, k, 0] = gxy * nx
+                    free[i, j, k, 0] = 0.0 if k < top_xm else gxy * nx
                 if j < n - 1:
                     if yp > floor:
                         cy[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + yp)) / dx
                     else:
-                        free[i, j, k, 3] = gxy * ny
+                        free[i, j, k, 3] = 0.0 if k < top_yp else gxy * ny
                 if j > 0 and ym <= floor:
-                    free[i, j, k, 2] = gxy * ny
+                    free[i, j, k, 2] = 0.0 if k < top_ym else gxy * ny
                 if zp > floor:
                     cz[i, j, k] = 1.0 / (1.5 * dz * k_t * (own + zp)) / dz
                 else:
@@ -398,65 +446,72 @@ def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
                     free[i, j, k, 4] = gzz * max(nz_, 0.05)
 
 
-@solver
-def _relax(sigma, floor, cx, cy, cz, free, source, j_field, sweeps, cancel):
-    """Red–black over columns with a tridiagonal solve up each column, over-relaxed."""
+@kernel
+def _factorise(sigma, floor, cx, cy, cz, free, pivot, ratio):
+    """Factors of the tridiagonal solve up each column (Thomas), good for every sweep: inverse
+    pivots, and what a cell takes over from the one below. Both are given as noughts, which
+    stay in clear air."""
     n, nz = sigma.shape[0], sigma.shape[2]
-    diagonal, right, upper = np.empty(nz), np.empty(nz), np.empty(nz)
-    busy = np.zeros((n, n), dtype=np.bool_)
+    for i in range(n):
+        for j in range(n):
+            below = 0.0
+            for k in range(nz):
+                if sigma[i, j, k] <= floor:
+                    below = 0.0
+                    continue
+                total = cx[i, j, k] + cy[i, j, k] + cz[i, j, k] + below + 1e-9
+                for m in range(6):
+                    total += free[i, j, k, m]
+                if i > 0:
+                    total += cx[i - 1, j, k]
+                if j > 0:
+                    total += cy[i, j - 1, k]
+                if below > 0.0:
+                    ratio[i, j, k] = below * pivot[i, j, k - 1]
+                    total -= below * ratio[i, j, k]
+                pivot[i, j, k] = 1.0 / total
+                below = cz[i, j, k]
+
+
+@solver
+def _relax(cx, cy, cz, pivot, ratio, source, j_field, sweeps, cancel):
+    """Red–black over columns with a tridiagonal solve up each column, over-relaxed."""
+    n, nz = pivot.shape[0], pivot.shape[2]
+    right = np.empty(nz, np.float32)
+    lowest, highest = np.full((n, n), nz, np.int32), np.zeros((n, n), np.int32)
     for i in range(n):
         for j in range(n):
             for k in range(nz):
-                if sigma[i, j, k] > floor:
-                    busy[i, j] = True
-                    break
+                if pivot[i, j, k] > 0.0:
+                    lowest[i, j] = min(lowest[i, j], k)
+                    highest[i, j] = k + 1
     for sweep in range(2 * sweeps):
         for i in range(n):
             if cancel[0] != 0:
                 return
+            before, after = max(i - 1, 0), min(i + 1, n - 1)
             for j in range((i + sweep) % 2, n, 2):
-                if not busy[i, j]:
+                low, high = lowest[i, j], highest[i, j]
+                if low >= high:
                     continue
-                for k in range(nz):
-                    if sigma[i, j, k] <= floor:
-                        diagonal[k], right[k], upper[k] = 1.0, j_field[i, j, k], 0.0
-                        continue
-                    total = 0.0
-                    for m in range(6):
-                        total += free[i, j, k, m]
-                    r = source[i, j, k]
-                    c = cx[i, j, k]
-                    if c > 0.0:
-                        total += c
-                        r += c * j_field[i + 1, j, k]
-                    if i > 0:
-                        c = cx[i - 1, j, k]
-                        total += c
-                        r += c * j_field[i - 1, j, k]
-                    c = cy[i, j, k]
-                    if c > 0.0:
-                        total += c
-                        r += c * j_field[i, j + 1, k]
-                    if j > 0:
-                        c = cy[i, j - 1, k]
-                        total += c
-                        r += c * j_field[i, j - 1, k]
-                    total += cz[i, j, k] + (cz[i, j, k - 1] if k > 0 else 0.0)
-                    diagonal[k], right[k] = total + 1e-9, r
-                    upper[k] = -cz[i, j, k]
-                for k in range(1, nz):
-                    lower = -cz[i, j, k - 1] if sigma[i, j, k] > floor else 0.0
-                    if lower == 0.0:
-                        continue
-                    f = lower / diagonal[k - 1]
-                    diagonal[k] -= f * upper[k - 1]
-                    right[k] -= f * right[k - 1]
-                above = 0.0
-                for k in range(nz - 1, -1, -1):
-                    value = (right[k] - upper[k] * above) / diagonal[k]
-                    above = value
-                    if sigma[i, j, k] > floor:
-                        j_field[i, j, k] += RELAX * (value - j_field[i, j, k])
+                left, beyond = max(j - 1, 0), min(j + 1, n - 1)
+                # Couplings out of the grid and into clear air are nought.
+                for k in range(low, high):
+                    right[k] = (source[i, j, k] + cx[i, j, k] * j_field[after, j, k]
+                                + cy[i, j, k] * j_field[i, beyond, k])
+                if i > 0:
+                    for k in range(low, high):
+                        right[k] += cx[before, j, k] * j_field[before, j, k]
+                if j > 0:
+                    for k in range(low, high):
+                        right[k] += cy[i, left, k] * j_field[i, left, k]
+                for k in range(low + 1, high):
+                    right[k] += ratio[i, j, k] * right[k - 1]
+                above = np.float32(0.0)
+                for k in range(high - 1, low - 1, -1):
+                    above = (right[k] + cz[i, j, k] * above) * pivot[i, j, k]
+                    if pivot[i, j, k] > 0.0:
+                        j_field[i, j, k] += RELAX * (above - j_field[i, j, k])
 
 
 @kernel
@@ -480,7 +535,6 @@ def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, cx, cy, cz, fr
         for j in range(n):
             for k in range(nz):
                 if sigma[i, j, k] <= floor:
-                    beam[i, j, k] = 0.0
                     continue
                 # Mean of e^(−Kd) over the cell: d varies about evenly along each axis, by no more
                 # than leaves it positive everywhere.
@@ -500,7 +554,6 @@ def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, cx, cy, cz, fr
             for k in range(nz):
                 own = sigma[i, j, k]
                 if own <= floor:
-                    source[i, j, k] = 0.0
                     continue
                 e = beam[i, j, k]
                 s = k_s * own * e
@@ -527,7 +580,6 @@ def _sky_source(sigma, floor, free, source):
     for i in range(n):
         for j in range(n):
             for k in range(nz):
-                source[i, j, k] = 0.0
                 if sigma[i, j, k] > floor:
                     fr = free[i, j, k]
                     source[i, j, k] = fr[5] + 0.5 * (fr[0] + fr[1] + fr[2] + fr[3])
@@ -589,10 +641,18 @@ def _extend(values, known, sigma, k_t, dx, dz, falls):
     it: 2/(R+2) of the cell's value at the face, R = 1.5 h K_t σ.
     """
     n, nz, channels = values.shape[0], values.shape[2], values.shape[3]
+    some = np.zeros((n, n), dtype=np.bool_)  # columns with any
+    for i in range(n):
+        for j in range(n):
+            some[i, j] = known[i, j].any()
     for turn in range(2):
-        new = known.copy()
+        new, had = known.copy(), some.copy()
         for i in range(n):
             for j in range(n):
+                if not (had[i, j] or (i > 0 and had[i - 1, j]) or (i < n - 1 and had[i + 1, j])
+                        or (j > 0 and had[i, j - 1]) or (j < n - 1 and had[i, j + 1])):
+                    continue
+                some[i, j] = True
                 for k in range(nz):
                     if known[i, j, k]:
                         continue
@@ -620,16 +680,19 @@ def _extend(values, known, sigma, k_t, dx, dz, falls):
         known[:] = new
 
 
-def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int],
+def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: bool,
               cancel: NDArray[np.uint8], phase: Phase = DROPLETS) -> Array32:
-    """Share of unit sky light in every cell, (levels, n, n, nz); depends on density alone."""
+    """Share of unit sky light in every cell, (levels, n, n, nz); depends on density alone.
+
+    `sheet`: the layer is level rather than heaped.
+    """
     out = np.zeros(sigma.shape, dtype=np.float32)
     floor = clear_below(sigma)
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
-        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor)
+        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor, sheet)
         _check(cancel)
-        source = np.empty(sigma[level].shape, dtype=np.float32)
+        source = np.zeros(sigma[level].shape, dtype=np.float32)
         _sky_source(sigma[level], floor, work.free, source)
         first = level == shape.levels - 1
         if not first:
@@ -685,10 +748,10 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
     turning = (phase.k_scaled, phase.k_transport, phase.drift)
     for level in range(shape.levels - 1, -1, -1):
         dx = shape.dx * COARSER**level
-        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor)
+        work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor, sheet)
         _check(cancel)
-        beam = np.empty(sigma[level].shape, dtype=np.float32)
-        source = np.empty_like(beam)
+        beam = np.zeros(sigma[level].shape, dtype=np.float32)
+        source = np.zeros(sigma[level].shape, dtype=np.float32)
         _sun_source(sigma[level], depth[level], turning, floor, dx, shape.dz, sx, sy, sz,
                     *work.faces, work.free, beam, source)
         _check(cancel)
@@ -728,12 +791,15 @@ def clear_below(sigma: Array32) -> float:
 class _Couplings:
     """Face couplings of one level, shared by the sun's and the sky's solve."""
 
-    def __init__(self, sigma: Array32, k_t: float, dx: float, dz: float, floor: float) -> None:
-        self.sigma, self.floor = sigma, floor
-        self.faces = tuple(np.empty(sigma.shape, dtype=np.float32) for _ in range(3))
-        self.free = np.empty((*sigma.shape, 6), dtype=np.float32)
-        _couple(sigma, k_t, dx, dz, floor, *self.faces, self.free)
+    def __init__(self, sigma: Array32, k_t: float, dx: float, dz: float, floor: float,
+                 sheet: bool) -> None:
+        self.faces = tuple(np.zeros(sigma.shape, dtype=np.float32) for _ in range(3))
+        self.free = np.zeros((*sigma.shape, 6), dtype=np.float32)
+        _couple(sigma, k_t, dx, dz, floor, sheet, *self.faces, self.free)
+        self.pivot = np.zeros(sigma.shape, dtype=np.float32)
+        self.ratio = np.zeros(sigma.shape, dtype=np.float32)
+        _factorise(sigma, floor, *self.faces, self.free, self.pivot, self.ratio)
 
     def relax(self, source: Array32, field: Array32, sweeps: int,
               cancel: NDArray[np.uint8]) -> None:
-        _relax(self.sigma, self.floor, *self.faces, self.free, source, field, sweeps, cancel)
+        _relax(*self.faces, self.pivot, self.ratio, source, field, sweeps, cancel)

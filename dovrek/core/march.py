@@ -24,6 +24,8 @@ from dovrek.core.density import (
     KIND,
     LIT,
     PHASE,
+    RAIN_GROUND,
+    RAIN_SHADE,
     SHADED,
     SIZE,
     STEP,
@@ -67,7 +69,7 @@ SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
 RAIN_STEPS = 6.0
-RAIN_SHADE = 0.3  # of the light from below that is left under thick cloud
+RAIN_FACE = 0.78  # light at the base of a cloud, over that of its lowest cells
 # Sine of the lowest sun, and the longest way, by which rain finds the cloud that shades it.
 LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
 WORK = 576  # numbers of scratch a ray needs
@@ -306,10 +308,12 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                     tau = max(six[0], 0.0)
                     second, under_cloud = 0.0, 1.0
                     if rain:  # thin: the beam that gets there, what the cloud above lets down,
-                        # and ground that lies in the same shade
+                        # and ground that lies in deeper shade than ground on the whole
                         open_share = math.exp(-k_s * tau)
-                        j_sun, j_sky, flux = 0.5 * j_sun, 0.5 * open_share, 0.0
-                        under_cloud = RAIN_SHADE + (1.0 - RAIN_SHADE) * open_share
+                        j_sun, flux = RAIN_FACE * j_sun, 0.0
+                        j_sky = 0.5 * open_share + RAIN_FACE * (1.0 - open_share) * j_sky
+                        under_cloud = p[RAIN_GROUND] * (
+                            RAIN_SHADE + (1.0 - RAIN_SHADE) * open_share)
                     elif int(p[KIND]) == CUMULUS:
                         if trans > DEEP:
                             if tap_age >= 1:

@@ -10,19 +10,20 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_cells import MEASURED_M
 from dovrek.core.density import THICK, column_depths, lid_touched
+from dovrek.core.layer_body import LayerBody
 from dovrek.core.lens import dome_lens
 from dovrek.core.march import ray_depth
-from dovrek.core.prepare import FINE, LayerBody, Prepared, Preparer, sunlight_factor
+from dovrek.core.prepare import EYE_DEPTH, FINE, Prepared, Preparer, seen_layers
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.sky_view import sky_radiance
 from dovrek.core.spectrum import WAVES, correlated_colour_temperature, xyz_weights
 from dovrek.core.stages import Cancel, Workers
 from dovrek.core.sun_place import Place, moon_place, sun_place
 from dovrek.core.sun_table import sun_transmittance
+from dovrek.core.sunlight import sunlight_factor
 from dovrek.sky.advisories import advisories
 from dovrek.sky.document import Sky
 
-COVER_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 COLUMNS = 180
 LID_COLUMNS = 120
 DOME = (192, 96)
@@ -36,13 +37,19 @@ def measured_layer(body: LayerBody, workers: Workers, cancel: Cancel,
     steps = int(np.clip(body.field.layers[0][THICK] / 18.0, 16, 160))
     workers.over(cancel, 6)(lambda a, b: column_depths(
         body.field, 0, 0.5 * MEASURED_M, columns, steps, a, b, depths, lengths), columns)
-    covered = depths > COVER_DEPTH
+    covered = depths > EYE_DEPTH
     inside = float(lengths.sum())
     return {
         "cover_measured_oktas": 8.0 * float(covered.mean()),
         "optical_depth_mean": float(depths[covered].mean()) if covered.any() else 0.0,
         "extinction_mean_per_m": float(depths.sum()) / inside if inside > 0 else 0.0,
     }
+
+
+def lids_of(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, float]:
+    """By layer id: share of the cloud of every shown layer that reaches its layer's lid."""
+    return {layer.id: lid_touched(preparer.body(sky, layer, FINE, cancel).field, 0,
+                                  0.25 * MEASURED_M, LID_COLUMNS) for layer in seen_layers(sky)}
 
 
 def dome_diffuse(frame: NDArray[np.float32]) -> NDArray[np.float64]:

@@ -14,14 +14,15 @@ from dovrek.core.film import automatic_white, meter
 from dovrek.core.lens import Lens, picture_lens
 from dovrek.core.march import march_pixels
 from dovrek.core.passes import PASSES, Passes, add_passes, passes_of
-from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared, illuminances
+from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared
 from dovrek.core.scene import ALPHA, OUT, Marching
 from dovrek.core.sparing import bridge, every_other, find_horizon, find_uneven
 from dovrek.core.stages import Cancel, Workers
+from dovrek.core.sunlight import illuminances
 from dovrek.sky.document import Film, Sky
 
 TILE_W, TILE_H = 96, 32
-METER_SIZE = (64, 36)
+METER_SIZE = (48, 27)
 HORIZON_SAMPLES = 8  # of a pixel that the horizon crosses
 FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
@@ -41,11 +42,11 @@ class Quality:
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 1.7, 1.0, 0.25),
-    "glance": Quality("glance", FINE, 1, 1.7, 1.0, 0.25),  # when the fine scene is at hand
+    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4),
+    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4),  # when the fine scene is at hand
     "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22),
     "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25),
-    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.08),
+    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13),
 }
 
 
@@ -222,7 +223,7 @@ class Metered(NamedTuple):
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture."""
-    quality = Quality("meter", prepared_fineness(prepared), 1, 1.8, 0.0)
+    quality = Quality("meter", prepared_fineness(prepared), 1, 2.2, 0.0)
     frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
                          sun_disc=False, ground=False)
     ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)

@@ -11,7 +11,6 @@ from importlib.resources import files
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 Array = NDArray[np.float64]
 
@@ -51,6 +50,8 @@ def xyz_weights() -> Array:
     W_i = 683.002 ∫ E0(λ) (x̄, ȳ, z̄)(λ) φ_i(λ) dλ with φ_i the natural cubic spline through
     unit samples, held constant outside 400–680 nm. Source: CIE 015:2018 for the integral.
     """
+    from scipy.interpolate import CubicSpline  # here, since it takes most of a second to load
+
     table = _table()
     wavelengths = np.clip(table[:, 0], WAVELENGTHS_NM[0], WAVELENGTHS_NM[-1])
     cardinal = CubicSpline(WAVELENGTHS_NM, np.eye(WAVES), bc_type="natural")(wavelengths)

@@ -78,16 +78,22 @@ def digest(*parts: Any) -> str:
 
 
 class StageCache:
-    """Results of stages by name and the hash of what they depend on."""
+    """Results of stages by name and the hash of what they depend on.
 
-    def __init__(self, kept: int = KEPT_PER_STAGE) -> None:
-        self._kept = kept
+    What is already in `behind` is read from there; what is built is kept here alone, so that
+    trials never push out what the main picture needs.
+    """
+
+    def __init__(self, kept: int = KEPT_PER_STAGE, behind: StageCache | None = None) -> None:
+        self._kept, self._behind = kept, behind
         self._stages: dict[str, OrderedDict[str, Any]] = {}
         self.seconds: dict[str, float] = {}
         self.built: list[str] = []
 
     def __contains__(self, place: tuple[str, str]) -> bool:
-        return place[1] in self._stages.get(place[0], {})
+        if place[1] in self._stages.get(place[0], {}):
+            return True
+        return self._behind is not None and place in self._behind
 
     def reset_clock(self) -> None:
         """Forget the timings, before a new measured run."""
@@ -96,15 +102,22 @@ class StageCache:
     def get(self, stage: str, key: str, build: Callable[[], T], keep: int = 0) -> T:
         """The stored result, or the built one; nothing is stored when `build` raises."""
         results = self._stages.setdefault(stage, OrderedDict())
+        if key not in results and self._behind is not None and (stage, key) in self._behind:
+            there: T = self._behind.get(stage, key, build)
+            return there
         if key in results:
             results.move_to_end(key)
             found: T = results[key]
             return found
+        value = results[key] = self.once(stage, build)
+        while len(results) > (keep or self._kept):
+            results.popitem(last=False)
+        return value
+
+    def once(self, stage: str, build: Callable[[], T]) -> T:
+        """The built result, timed as a stage but not kept: a larger one is made of it."""
         start = time.perf_counter()
         value = build()
         self.seconds[stage] = self.seconds.get(stage, 0.0) + time.perf_counter() - start
         self.built.append(stage)
-        results[key] = value
-        while len(results) > (keep or self._kept):
-            results.popitem(last=False)
         return value

@@ -81,14 +81,17 @@ class Studio:
         self.workers = Workers(threads, niceness)
         self.preparer = Preparer(self.workers)
 
-    def prepare(self, sky: Sky, wish: Wish, cancel: Cancel) -> tuple[Prepared, Metered]:
-        """Scene and film of a sky for a wish. Raises Cancelled."""
-        prepared = self.preparer.scene(sky, wish.settings.fineness, cancel)
-        metered = self.preparer.cache.get(
+    def prepare(self, sky: Sky, wish: Wish, cancel: Cancel,
+                preparer: Preparer | None = None) -> tuple[Prepared, Metered]:
+        """Scene and film of a sky for a wish, by the studio's preparer or by one that reads
+        through to it. Raises Cancelled."""
+        preparer = preparer or self.preparer
+        prepared = preparer.scene(sky, wish.settings.fineness, cancel)
+        metered = preparer.cache.get(
             "meter", repr((prepared.key, sky.camera.model_dump())),
             lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12).set_by(sky.film)
         if wish.view == "plan":
-            prepared = self.preparer.from_above(prepared, cancel)
+            prepared = preparer.from_above(prepared, cancel)
         return prepared, metered
 
     def render(self, sky: Sky, wish: Wish, cancel: Cancel | None = None,

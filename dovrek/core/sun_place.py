@@ -189,3 +189,18 @@ def moon_track(sky: Sky, samples: int) -> list[tuple[float, float]]:
         moon.compute(observer)
         found.append((share, float(moon.alt)))
     return found
+
+
+def sun_path(sky: Sky, samples: int = 97) -> list[tuple[datetime, Place]]:
+    """The sun's places through the local date, by the clock of the site (whatever the mode)."""
+    start, end = local_day(sky)
+    zone = ZoneInfo(sky.site.timezone)
+    observer = _observer(sky, start)
+    sun = ephem.Sun()
+    found = []
+    for k in range(samples):
+        instant = start + (end - start) * (k / (samples - 1))
+        observer.date = ephem.Date(instant.astimezone(UTC).replace(tzinfo=None))
+        sun.compute(observer)
+        found.append((instant.astimezone(zone), _place(sun)))
+    return found

@@ -1,0 +1,104 @@
+"""What is measured on a developed picture, ours or a photograph, so that two can be compared."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.film import decode_srgb, encode_srgb
+from dovrek.core.spectrum import LUMINANCE_RGB
+
+Pixels = NDArray[np.uint8]
+
+# Red over blue above which a pixel of a sky camera is cloud (Long et al. 2006, J. Atmos. Oceanic
+# Technol. 23: 0.6 for white-balanced pictures of 8 bit); adjustable, since cameras differ.
+RATIO = 0.6
+RATIO_LIMITS = (0.2, 1.2)
+DIM = 8.0 / 255.0  # darker pixels say nothing of colour
+BINS = 32
+OF_CODE = np.array([decode_srgb(code / 255.0) for code in range(256)])  # linear light
+
+
+class Likeness(NamedTuple):
+    """Numbers of one picture's sky."""
+
+    cover_oktas: float | None  # null where no pixel can be told
+    histogram: list[float]  # shares of pixels by luminance of the developed picture, 0 … 1
+    zenith: str  # mean colours of the upper, middle and lowest third of the sky, #rrggbb
+    middle: str
+    horizon: str
+    contrast: float | None  # mean luminance of cloud over that of clear sky
+    brightness: float  # mean developed luminance, 0 … 1
+
+    def data(self) -> dict[str, Any]:
+        return self._asdict()
+
+
+def linear(pixels: Pixels) -> NDArray[np.float64]:
+    """Linear light of sRGB pixels."""
+    found: NDArray[np.float64] = OF_CODE[pixels]
+    return found
+
+
+def sky_rows(height: int, horizon: float) -> int:
+    """Rows above a horizon line given as a share of the height (0 top, 1 bottom)."""
+    return int(np.clip(round(horizon * height), 1, height))
+
+
+def cloud_mask(pixels: Pixels, ratio: float = RATIO) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Pixels that are cloud by the ratio of red to blue, and those that can be told at all."""
+    encoded = pixels.astype(np.float64) / 255.0
+    red, blue = encoded[..., 0], encoded[..., 2]
+    told = encoded.max(axis=2) > DIM
+    return (red > ratio * np.maximum(blue, 1e-6)) & told, told
+
+
+def _hex(rgb: NDArray[np.float64]) -> str:
+    codes = [round(255 * encode_srgb(float(c))) for c in rgb]
+    return "#" + "".join(f"{c:02x}" for c in codes)
+
+
+def likeness_of(pixels: Pixels, horizon: float = 1.0, ratio: float = RATIO) -> Likeness:
+    """Measure the sky of a picture, the part above its horizon line."""
+    sky = pixels[: sky_rows(pixels.shape[0], horizon)]
+    mask, told = cloud_mask(sky, ratio)
+    light = linear(sky)
+    luminance = light @ LUMINANCE_RGB
+    shares, _ = np.histogram(pixels.astype(np.float64) @ LUMINANCE_RGB / 255.0, bins=BINS,
+                             range=(0.0, 1.0))
+    thirds = np.array_split(light, 3, axis=0) if sky.shape[0] >= 3 else [light] * 3
+    upper, middle, low = (_hex(part.reshape(-1, 3).mean(axis=0)) for part in thirds)
+    cloud, clear = mask & told, ~mask & told
+    both = cloud.any() and clear.any()
+    return Likeness(
+        8.0 * float(mask[told].mean()) if told.any() else None,
+        [float(s) for s in shares / shares.sum()], upper, middle, low,
+        float(luminance[cloud].mean() / max(luminance[clear].mean(), 1e-6)) if both else None,
+        float(luminance.mean()))
+
+
+def mask_overlay(pixels: Pixels, horizon: float, ratio: float) -> Pixels:
+    """The picture with what counts as cloud hatched in rust and its horizon line drawn."""
+    out = pixels.copy()
+    rows = sky_rows(pixels.shape[0], horizon)
+    mask, _ = cloud_mask(pixels[:rows], ratio)
+    y, x = np.indices(mask.shape)
+    hatched = mask & ((x + y) % 6 < 2)
+    out[:rows][hatched] = (138, 47, 18)
+    out[max(rows - 1, 0) : rows + 1] = (138, 47, 18)
+    return out
+
+
+def difference_of(first: Pixels, second: Pixels) -> Pixels:
+    """Lightness of the second against the first: grey where alike, light where lighter."""
+    a, b = (np.asarray(p, dtype=np.float64) @ LUMINANCE_RGB for p in (first, second))
+    grey = np.clip(128.0 + 1.5 * (b - a), 0.0, 255.0).astype(np.uint8)
+    return np.repeat(grey[..., None], 3, axis=2)
+
+
+def horizon_of(pitch_deg: float, fov_v_rad: float) -> float:
+    """Where a level horizon lies in a frame, as a share of its height from the top."""
+    return 0.5 + 0.5 * math.tan(math.radians(pitch_deg)) / math.tan(0.5 * fov_v_rad)
