@@ -15,6 +15,7 @@ class Settings:
     host: str = "127.0.0.1"
     port: int = 8770
     scheduler: str = ""
+    picture_width: int = 960  # of the live picture's proof, at 16:9; less on a slow machine
 
     @property
     def database(self) -> Path:
@@ -31,11 +32,13 @@ class Settings:
 
 
 def settings_from_environment() -> Settings:
-    """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT and DOVREK_SCHEDULER."""
+    """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT, DOVREK_SCHEDULER and
+    DOVREK_PICTURE_WIDTH."""
     home = os.environ.get("DOVREK_HOME") or "~/.local/share/dovrek"
     return Settings(
         home=Path(home).expanduser(),
         host=os.environ.get("DOVREK_HOST", "127.0.0.1"),
         port=int(os.environ.get("DOVREK_PORT", "8770")),
         scheduler=os.environ.get("DOVREK_SCHEDULER", ""),
+        picture_width=min(max(int(os.environ.get("DOVREK_PICTURE_WIDTH", "960")), 320), 1920),
     )

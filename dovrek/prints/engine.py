@@ -17,12 +17,15 @@ from typing import Any
 import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
+from dovrek.core.passes import passes_of
+from dovrek.core.prepare import seen_layers
 from dovrek.core.scene import OUT
 from dovrek.core.studio import Wish
 from dovrek.formats.pictures import Developing, write_picture
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.prints.tiles import (
     compute_tile,
+    depth_of,
     numbers_of,
     print_tiles,
     store_tile,
@@ -100,14 +103,15 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     """One print from its rows to its files. Raises OSError, Cancelled."""
     order = jobs.order_of(row)
     sky = jobs.sky_of(row)
-    wish = Wish(order.width, order.height, order.quality, "picture", True, order.ground == "on")
+    wish = Wish(order.width, order.height, order.quality, "picture", True, order.ground == "on",
+                passes=order.passes == "all")
     folder = tile_folder(settings, row.id)
     folder.mkdir(parents=True, exist_ok=True)
     tiles = print_tiles(order.width, order.height)
-    frame = np.zeros((order.height, order.width, OUT), dtype=np.float32)
+    frame = np.zeros((order.height, order.width, depth_of(wish)), dtype=np.float32)
     missing = []
     for tile in tiles:
-        kept = stored_tile(folder, tile)
+        kept = stored_tile(folder, tile, depth_of(wish))
         if kept is None:
             missing.append(tile)
         else:
@@ -129,10 +133,13 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     path = settings.prints / f"{name}{order.extension}"
     developing = Developing(metered.ev, metered.kelvins, sky.film.contrast,
                             order.bits, "exposed", order.ground == "off")  # type: ignore[arg-type]
-    notes = write_picture(path, frame, developing)
+    shown = [x.id for x in seen_layers(sky)]
+    parts = passes_of(frame[..., OUT:], wish.settings.samples, len(shown)) if wish.passes else None
+    notes = write_picture(path, frame[..., :OUT], developing, parts, shown)
     picture: dict[str, Any] = {
         "file": path.name, "size": [order.width, order.height], "projection": "rectilinear",
         "bits": order.bits, "quality": order.quality, "ground": order.ground,
+        "passes": order.passes,
         "colour_space": "sRGB" if order.extension == ".png" else "linear Rec. 709",
         "seconds": round(before + time.monotonic() - start, 1),
     }

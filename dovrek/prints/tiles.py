@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.passes import PASSES
 from dovrek.core.prepare import Prepared
 from dovrek.core.probe import light_of
 from dovrek.core.render import Metered, Tile, march_tile, tiles_of
@@ -40,12 +42,24 @@ def scene_of(document: str, wish: Wish) -> tuple[Prepared, Metered]:
 
 
 def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
-    """(rows, columns, 5) mean light of a tile. Runs on a dask worker; pure."""
+    """(rows, columns, 5) mean light of a tile, and behind it the sums of its passes if they are
+    wished for. Runs on a dask worker; pure."""
     prepared, _ = scene_of(document, wish)
     sky = sky_from_text(document)
-    light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), (wish.width, wish.height),
-                          tile, wish.settings, Cancel())
-    return light
+    size, settings = (wish.width, wish.height), wish.settings
+    if not wish.passes:
+        light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), size, tile, settings,
+                              Cancel())
+        return light
+    sums = np.zeros((tile.y1 - tile.y0, tile.x1 - tile.x0, PASSES), dtype=np.float32)
+    light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), size, tile,
+                          replace(settings, spread=0.0), Cancel(), passes=sums)
+    return np.concatenate([light, sums], axis=2)
+
+
+def depth_of(wish: Wish) -> int:
+    """Numbers a pixel of a tile has."""
+    return OUT + PASSES if wish.passes else OUT
 
 
 def numbers_of(document: str, wish: Wish) -> tuple[Place, Metered, dict[str, Any]]:
@@ -68,12 +82,12 @@ def store_tile(folder: Path, tile: Tile, light: NDArray[np.float32]) -> None:
         np.save(file, light)
 
 
-def stored_tile(folder: Path, tile: Tile) -> NDArray[np.float32] | None:
-    """A kept tile, or None when it is missing or damaged."""
+def stored_tile(folder: Path, tile: Tile, depth: int = OUT) -> NDArray[np.float32] | None:
+    """A kept tile of `depth` numbers a pixel, or None when it is missing or damaged."""
     path = tile_path(folder, tile)
     try:
         light: Any = np.load(path)
     except (OSError, ValueError, EOFError):
         return None
-    wanted = (tile.y1 - tile.y0, tile.x1 - tile.x0, OUT)
+    wanted = (tile.y1 - tile.y0, tile.x1 - tile.x0, depth)
     return light if light.shape == wanted and light.dtype == np.float32 else None

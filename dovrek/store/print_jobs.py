@@ -34,6 +34,7 @@ class Order:
     quality: str = "final"
     format: str = "png-8"
     ground: str = "on"
+    passes: str = "none"
 
     @property
     def extension(self) -> str:
@@ -59,9 +60,13 @@ def order_from(fields: dict[str, Any]) -> Order:
             raise OrderError(f"{name}: '{text[:20]}' is not known; use one of {', '.join(known)}")
         return text
 
+    form = word("format", tuple(FORMATS), "png-8")
+    passes = word("passes", ("none", "all"), "none")
+    if passes == "all" and FORMATS[form][0] != ".exr":
+        raise OrderError("passes: only OpenEXR holds them; choose an OpenEXR file, or no passes")
     return Order(whole("width", WIDTH_LIMIT), whole("height", HEIGHT_LIMIT),
                  word("quality", ("draft", "proof", "final"), "final"),
-                 word("format", tuple(FORMATS), "png-8"), word("ground", ("on", "off"), "on"))
+                 form, word("ground", ("on", "off"), "on"), passes)
 
 
 def place(sky: Sky, slug: str, order: Order) -> PrintJob:

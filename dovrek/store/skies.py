@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import unicodedata
 from collections.abc import Callable
@@ -40,9 +41,14 @@ def slug_of(name: str) -> str:
     return slug
 
 
-def stored(slug: str, deleted: bool = False) -> StoredSky:
-    """The row of a sky. Raises NoSuchSky."""
-    row = StoredSky.get_or_none((StoredSky.slug == slug) & (StoredSky.deleted == deleted))
+PLAIN = [f for f in StoredSky._meta.sorted_fields if f is not StoredSky.picture]
+
+
+def stored(slug: str, deleted: bool = False, pictured: bool = False) -> StoredSky:
+    """The row of a sky, with its picture or (quicker) without. Raises NoSuchSky."""
+    rows = StoredSky.select() if pictured else StoredSky.select(*PLAIN)
+    row: StoredSky | None = rows.where((StoredSky.slug == slug)
+                                       & (StoredSky.deleted == deleted)).first()
     if row is None:
         raise NoSuchSky(f"There is no sky '{slug}'; see the Skies page for those there are.")
     return row
@@ -160,6 +166,23 @@ def steps(slug: str) -> tuple[int, int]:
     return back, forward
 
 
+SEEDS_KEPT = 12
+
+
+def seeds_of(slug: str, layer_id: str) -> list[int]:
+    """Seeds a layer has been dealt by, of all revisions, newest first."""
+    found: list[int] = []
+    rows = Revision.select(Revision.document).where(Revision.sky == stored(slug)).order_by(
+        Revision.id.desc()).limit(400)
+    for row in rows:
+        for layer in json.loads(row.document)["layers"]:
+            if layer["id"] == layer_id and layer["seed"] not in found:
+                found.append(int(layer["seed"]))
+        if len(found) >= SEEDS_KEPT:
+            break
+    return found
+
+
 def delete(slug: str) -> None:
     """Take a sky out of the gallery; `restore` brings it back."""
     row = stored(slug)
@@ -180,7 +203,7 @@ def duplicate(slug: str) -> StoredSky:
     sky, _ = load(slug)
     copy = sky.model_copy(update={"name": f"{sky.name[:110]}, copy"})
     row = add_sky(copy, f"Copy of {sky.name}"[:NOTE_LENGTH])
-    source = stored(slug)
+    source = stored(slug, pictured=True)
     if source.picture is not None and source.picture_of == source.head_id:
         row.picture, row.picture_of = source.picture, row.head_id
         row.save()

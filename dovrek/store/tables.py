@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,7 @@ class Table(Model):
 
     class Meta:
         database = database
+        only_save_dirty = True  # a change of a sky does not write its picture again
 
 
 class StoredSky(Table):
@@ -62,6 +64,47 @@ class Revision(Table):
     created = DateTimeField(default=now)
 
 
+class Version(Table):
+    """A named, fixed state of a sky."""
+
+    sky = ForeignKeyField(StoredSky, backref="versions", on_delete="CASCADE")
+    name = CharField(max_length=120)
+    document = TextField()
+    created = DateTimeField(default=now)
+
+
+class Reference(Table):
+    """A photograph kept with a sky to compare with, and how it is framed."""
+
+    sky = ForeignKeyField(StoredSky, backref="references", on_delete="CASCADE")
+    name = CharField(max_length=120)
+    picture = BlobField()  # PNG, sRGB
+    width = IntegerField()
+    height = IntegerField()
+    lens_mm = FloatField(default=28.0)  # 36 mm wide equivalent
+    horizon = FloatField(default=1.0)  # share of the height from the top
+    ratio = FloatField(default=0.6)  # of red to blue from which a pixel is cloud
+    note = CharField(max_length=200, default="")
+    created = DateTimeField(default=now)
+
+
+class StoredRecipe(Table):
+    """A layer or a sky saved for reuse."""
+
+    name = CharField(max_length=80, index=True)
+    document = TextField()  # recipe JSON
+    picture = BlobField(null=True)
+    created = DateTimeField(default=now)
+
+
+class Overlay(Table):
+    """A drawing laid over one sky's picture to line it up."""
+
+    sky = ForeignKeyField(StoredSky, unique=True, on_delete="CASCADE")
+    name = CharField(max_length=120)
+    picture = BlobField()  # PNG with alpha
+
+
 class PrintJob(Table):
     """One ordered print and how far it is."""
 
@@ -79,7 +122,8 @@ class PrintJob(Table):
     finished = DateTimeField(null=True)
 
 
-TABLES = [StoredSky, Revision, PrintJob]
+_staying: list[sqlite3.Connection] = []
+TABLES = [StoredSky, Revision, Version, Reference, StoredRecipe, Overlay, PrintJob]
 
 
 def open_database(path: Path | str) -> Any:
@@ -91,4 +135,15 @@ def open_database(path: Path | str) -> Any:
     })
     with database.connection_context():
         database.create_tables(TABLES)
+    _stay(str(path))
     return database
+
+
+def _stay(path: str) -> None:
+    """Keep one connection open besides those of the requests: when the last one closes, SQLite
+    folds the log into the file, which costs every request some milliseconds."""
+    while _staying:
+        _staying.pop().close()
+    if path != ":memory:":
+        _staying.append(sqlite3.connect(path, check_same_thread=False))
+        _staying[0].execute("SELECT count(*) FROM sqlite_master").fetchone()
