@@ -293,8 +293,45 @@ def schema() -> None:
     emit(Sky.model_json_schema())
 
 
+def _listed(found: dict[str, Any], show: str | None, as_json: bool, what: str) -> None:
+    """Print the names of recipes, or one of them as JSON: a starter as the sky it is."""
+    if show is not None:
+        if show not in found:
+            raise BadInput(f"--show: there is no {what} '{show[:60]}'; use one of: "
+                           f"{', '.join(found)}")
+        recipe = found[show]
+        emit(recipe.data()["sky"] if recipe.sky is not None else recipe.data())
+        return
+    if as_json:
+        emit({f"{what}s": [{"slug": slug, "name": r.name, "notes": r.notes,
+                            "genera": list(r.genera)} for slug, r in found.items()]})
+        return
+    for slug, recipe in found.items():
+        click.echo(f"{slug}: {recipe.name}. {recipe.notes}")
+
+
+@main.command()
+@click.option("--show", default=None, metavar="NAME", help="Print one as sky JSON.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def starters(show: str | None, as_json: bool) -> None:
+    """List the whole skies to start from."""
+    from dovrek.sky.recipe import starters as known
+
+    _listed(known(), show, as_json, "starter")
+
+
+@main.command()
+@click.option("--show", default=None, metavar="NAME", help="Print one as recipe JSON.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def recipes(show: str | None, as_json: bool) -> None:
+    """List the layers that ship as recipes."""
+    from dovrek.sky.recipe import layer_recipes
+
+    _listed(layer_recipes(), show, as_json, "recipe")
+
+
 def _serving(home: str | None, host: str | None, port: int | None,
-             scheduler: str | None) -> Settings:
+             scheduler: str | None, picture_width: int | None = None) -> Settings:
     settings = settings_from_environment()
     changes: dict[str, Any] = {}
     if home:
@@ -305,6 +342,8 @@ def _serving(home: str | None, host: str | None, port: int | None,
         changes["port"] = port
     if scheduler:
         changes["scheduler"] = scheduler
+    if picture_width:
+        changes["picture_width"] = picture_width
     settings = replace(settings, **changes)
     try:
         settings.make_folders()
@@ -320,6 +359,8 @@ def _serve_options(command: Any) -> Any:
         click.option("--host", default=None, help="Address to bind, 127.0.0.1 by default."),
         click.option("--port", type=click.IntRange(1, 65535), default=None),
         click.option("--scheduler", default=None, help="Address of a dask scheduler for prints."),
+        click.option("--picture-width", type=click.IntRange(320, 1920), default=None,
+                     help="Width of the live picture, 960 by default; less on a slow machine."),
     ):
         command = option(command)
     return command
@@ -327,31 +368,33 @@ def _serve_options(command: Any) -> Any:
 
 @main.command()
 @_serve_options
-def serve(home: str | None, host: str | None, port: int | None, scheduler: str | None) -> None:
+def serve(home: str | None, host: str | None, port: int | None, scheduler: str | None,
+          picture_width: int | None) -> None:
     """Run the application."""
     from dovrek.web.server import run
 
-    run(_serving(home, host, port, scheduler), demo=False)
+    run(_serving(home, host, port, scheduler, picture_width), demo=False)
 
 
 @main.command()
 @_serve_options
-def demo(home: str | None, host: str | None, port: int | None, scheduler: str | None) -> None:
+def demo(home: str | None, host: str | None, port: int | None, scheduler: str | None,
+         picture_width: int | None) -> None:
     """Run the application, with the demo skies when the store is empty."""
     from dovrek.web.server import run
 
-    run(_serving(home, host, port, scheduler), demo=True)
+    run(_serving(home, host, port, scheduler, picture_width), demo=True)
 
 
 @main.command(hidden=True)
 @_serve_options
 @click.option("--parent", type=int, default=0, help="Stop when this process is gone.")
 def printer(home: str | None, host: str | None, port: int | None, scheduler: str | None,
-            parent: int) -> None:
+            picture_width: int | None, parent: int) -> None:
     """Work through ordered prints (started by the server)."""
     from dovrek.prints.engine import run
 
-    run(_serving(home, host, port, scheduler), parent)
+    run(_serving(home, host, port, scheduler, picture_width), parent)
 
 
 if __name__ == "__main__":

@@ -8,16 +8,35 @@ from flask import Flask, jsonify, render_template, request
 from werkzeug.exceptions import HTTPException
 
 from dovrek import __version__
-from dovrek.formats.cover_maps import BYTES_MOST
+from dovrek.formats.cover_maps import BYTES_MOST as MAP_BYTES
+from dovrek.formats.references import BYTES_MOST as PHOTOGRAPH_BYTES
 from dovrek.settings import Settings
 from dovrek.sky.errors import SkyConflict, SkyError
 from dovrek.store import skies as store
+from dovrek.store.recipes import NoSuchRecipe
 from dovrek.store.tables import open_database
-from dovrek.web import composer, gallery, orders
+from dovrek.store.versions import NoSuchThing
+from dovrek.web import (
+    composer,
+    gallery,
+    guide,
+    handling,
+    judging,
+    layers,
+    library,
+    matching,
+    orders,
+    suggesting,
+)
+from dovrek.web.answers import units
 from dovrek.web.live import Live
 from dovrek.web.security import protect, secret_key
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
+# What takes pictures, and up to how many bytes.
+PICTURES = {"layers.upload_map": MAP_BYTES, "matching.add_reference": PHOTOGRAPH_BYTES,
+            "matching.add_drawing": PHOTOGRAPH_BYTES}
+NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)
 LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}
 
 
@@ -32,8 +51,8 @@ def create_app(settings: Settings, live: Live) -> Flask:
 
     @app.before_request
     def _room() -> None:
-        if request.endpoint == "composer.upload_map":
-            request.max_content_length = BYTES_MOST + 2**20
+        if request.endpoint in PICTURES:
+            request.max_content_length = PICTURES[request.endpoint] + 2**20
 
     @app.before_request
     def _open() -> None:
@@ -52,8 +71,15 @@ def create_app(settings: Settings, live: Live) -> Flask:
     protect(app, LOCAL_NAMES | {settings.host})
     app.jinja_env.globals["version"] = __version__
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    for blueprint in (gallery.pages, composer.pages, orders.pages):
-        app.register_blueprint(blueprint)
+    @app.context_processor
+    def _board() -> dict[str, str]:
+        """How this window likes its board and its units."""
+        return {"board": "night" if request.cookies.get("board") == "night" else "day",
+                "units": units()}
+
+    for room in (gallery, composer, layers, handling, judging, matching, suggesting, library,
+                 orders, guide):
+        app.register_blueprint(room.pages)
     _errors(app)
     return app
 
@@ -78,15 +104,17 @@ def _errors(app: Flask) -> None:
     def _conflict(error: SkyConflict) -> Any:
         return answer(str(error), 409)
 
-    @app.errorhandler(store.NoSuchSky)
-    def _missing(error: store.NoSuchSky) -> Any:
-        return answer(str(error.args[0]), 404)
+    @app.errorhandler(LookupError)
+    def _missing(error: LookupError) -> Any:
+        if isinstance(error, NOT_THERE):
+            return answer(str(error.args[0]), 404)
+        return _failure(error)
 
     @app.errorhandler(413)
     def _large(error: HTTPException) -> Any:
-        if request.endpoint == "composer.upload_map":
-            return answer(f"The picture is larger than {BYTES_MOST // 2**20} MB; choose a smaller "
-                          "one.", 413)
+        if request.endpoint in PICTURES:
+            return answer(f"The picture is larger than {PICTURES[request.endpoint] // 2**20} MB; "
+                          "choose a smaller one.", 413)
         return answer(f"The file is larger than {UPLOAD_LIMIT // 1024 // 1024} MB, too large for "
                       "a sky; choose a sky exported as JSON.", 413)
 

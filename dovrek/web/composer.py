@@ -2,30 +2,28 @@
 
 from __future__ import annotations
 
-import base64
 import math
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from flask import Blueprint, Response, abort, current_app, jsonify, render_template, request
+from flask import Blueprint, abort, jsonify, render_template, request
 
 from dovrek.core.stages import Cancel
 from dovrek.core.sun_place import local_day, moon_place, sun_place
-from dovrek.formats.cover_maps import BYTES_MOST, MapError, embedded
 from dovrek.sky.advisories import advisories
-from dovrek.sky.changes import (
-    with_layer_added,
-    with_layer_duplicated,
-    with_layer_removed,
-    with_values,
-)
+from dovrek.sky.changes import COPIED, with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
 from dovrek.store import skies as store
+from dovrek.store import versions
 from dovrek.web import section
-from dovrek.web.live import Live
+from dovrek.web.answers import answer, body_of, changed, live, look, png_answer, units
+from dovrek.web.handling import RAMP_HEX, STOPS
+from dovrek.web.matching import reference_cover
+from dovrek.web.overlay import overlay_of
 from dovrek.web.ribbon import ribbon_of, ribbon_png
 from dovrek.web.schedule import FOLDED, THING_NAMES, sheet_of
 
@@ -34,11 +32,6 @@ pages = Blueprint("composer", __name__, url_prefix="/skies/<slug>")
 POLL_SECONDS = 12.0
 VALUES_LIMIT = 64
 NOTE_LIMIT = 120
-
-
-def live() -> Live:
-    found: Live = current_app.extensions["live"]
-    return found
 
 
 def facts_of(sky: Sky) -> dict[str, str]:
@@ -69,15 +62,18 @@ def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
     sun = math.degrees(sun_place(sky).elevation)
     if selected.startswith("layer:") and all(f"layer:{x.id}" != selected for x in sky.layers):
         selected = "sun"
+    seen = live().seen(slug, look(), revision)
+    if seen.cover is not None:
+        seen = replace(seen, reference_cover=reference_cover(slug))
     return {
         "slug": slug, "sky": sky, "revision": revision, "selected": selected, "facts": facts,
-        "sheet": sheet_of(sky, selected, facts), "things": THING_NAMES,
+        "sheet": sheet_of(sky, selected, facts, units()), "things": THING_NAMES,
         "bands": section.bands(sky), "marks": [(section.y_of(k * 1e3), k) for k in
                                                section.MARKS_KM],
-        "etages": section.etage_marks(),
+        "etages": section.etage_marks(), "look": look(), "overlay": overlay_of(sky, look()),
         "geometry": section, "scale": section.scale_table(), "ribbon": ribbon_of(sky),
         "back": back, "forward": forward, "genera": list(GENUS_DEFAULTS), "folded": FOLDED,
-        "advisories": advisories(sky, sun), "page": "composer",
+        "advisories": advisories(sky, sun, seen=seen), "lids": seen.lids, "page": "composer",
         "base_limits": parameter_at(Layer, "base_m"),
         "thickness_limits": parameter_at(Layer, "thickness_m"),
     }
@@ -93,62 +89,37 @@ def _selected(sky: Sky) -> str:
 @pages.get("/")
 def page(slug: str) -> Any:
     sky, revision = store.load(slug)
-    live().show(slug, sky, revision)
-    return render_template("composer.html", **parts(slug, sky, revision, _selected(sky)))
+    live().show(slug, sky, revision, look())
+    return render_template("composer.html", ramp=list(zip(STOPS, RAMP_HEX, strict=True)),
+                           copied=list(COPIED),
+                           drawing=versions.overlay(slug) is not None,
+                           hint_off=request.cookies.get("hint") == "off",
+                           **parts(slug, sky, revision, _selected(sky)))
 
 
 @pages.get("/panels")
 def panels(slug: str) -> Any:
     """Section, schedule, title block and ribbon in one answer (out-of-band for all but one)."""
     sky, revision = store.load(slug)
-    names = request.args.get("only", "section,schedule,title,ribbon").split(",")
+    names = request.args.get("only", "section,schedule,title,ribbon,overlay,advisories").split(",")
     return render_template("panels.html", names=names,
                            **parts(slug, sky, revision, _selected(sky)))
 
 
-def _answer(slug: str, written: store.Written, **more: Any) -> Any:
-    shown = live().show(slug, written.sky, written.revision)
-    if shown is not None:  # one way instead of two to a picture that is ready
-        more["picture"] = shown.data() | {"png": base64.b64encode(shown.png).decode()}
-    return jsonify({"revision": written.revision, "others": [place_name(written.sky, p)
-                                                             for p in written.others], **more})
-
-
-def place_name(sky: Sky, path: str) -> str:
-    """A document path in the words of the schedule."""
-    if path.startswith("layers["):
-        layer_id, _, rest = path[7:].partition("]")
-        layer = next((x for x in sky.layers if x.id == layer_id), None)
-        title = (layer.name or layer.genus) if layer else "a layer that is gone"
-        known = parameter_at(Layer, rest.lstrip("."))
-        return f"{known.label} of {title}" if known else title
-    known = parameter_at(Sky, path)
-    return f"{known.label} ({known.group})" if known else path
-
-
-def _body() -> dict[str, Any]:
-    body = request.get_json(silent=True)
-    if not isinstance(body, dict) or not isinstance(body.get("base"), int):
-        abort(422, "base: the change names no revision it stands on; reload the page.")
-    return body
-
-
 @pages.post("/change")
 def change(slug: str) -> Any:
-    body = _body()
+    body = body_of()
     values = body.get("values")
     if not isinstance(values, dict) or not 0 < len(values) <= VALUES_LIMIT:
         abort(422, f"values: give 1 to {VALUES_LIMIT} values by their paths.")
     note = str(body.get("note", "Change"))[:NOTE_LIMIT]
-    written = store.change(slug, body["base"], note, lambda sky: with_values(sky, values),
-                           str(body.get("gesture", ""))[:60])
-    return _answer(slug, written)
+    return changed(slug, note, lambda sky: with_values(sky, values), body)
 
 
 @pages.post("/hour")
 def hour(slug: str) -> Any:
     """Move the moment within its date: `share` of the day, 0 … 1 (ties the sun to the clock)."""
-    body = _body()
+    body = body_of()
     share = body.get("share")
     if not isinstance(share, int | float) or not 0.0 <= share <= 1.0:
         abort(422, "share: give a number from 0 to 1.")
@@ -163,8 +134,7 @@ def hour(slug: str) -> Any:
         return with_values(sky, {"moment": moment.isoformat(timespec="minutes"),
                                  "sun.mode": "clock"})
 
-    return _answer(slug, store.change(slug, body["base"], "Hour", alter,
-                                      str(body.get("gesture", ""))[:60]))
+    return changed(slug, "Hour", alter, body)
 
 
 @pages.post("/undo")
@@ -181,59 +151,7 @@ def _step(slug: str, written: store.Written | None, nothing: str) -> Any:
     if written is None:
         sky, revision = store.load(slug)
         return jsonify({"revision": revision, "others": [], "note": nothing})
-    return _answer(slug, written)
-
-
-@pages.post("/layers")
-def add_layer(slug: str) -> Any:
-    body = _body()
-    new: list[str] = []
-
-    def alter(sky: Sky) -> Sky:
-        changed, layer_id = with_layer_added(sky, str(body.get("genus", ""))[:40],
-                                             body.get("base_m"))
-        new.append(layer_id)
-        return changed
-
-    written = store.change(slug, body["base"], f"Add {body.get('genus')}", alter)
-    return _answer(slug, written, selected=f"layer:{new[0]}")
-
-
-@pages.post("/layers/<layer_id>/map")
-def upload_map(slug: str, layer_id: str) -> Any:
-    """Take a picture in as the layer's cover map (form: `base`, `picture`)."""
-    given = request.files.get("picture")
-    base = request.form.get("base", type=int)
-    if given is None or base is None:
-        abort(422, "picture: choose a grey PNG or TIFF.")
-    try:
-        asset = embedded(given.read(BYTES_MOST + 1))
-    except MapError as error:
-        abort(422, f"{(given.filename or 'The picture')[:80]}: {error}.")
-    return _answer(slug, store.change(slug, base, "Cover map", lambda sky: with_values(
-        sky, {f"layers[{layer_id}].map.asset": asset})))
-
-
-@pages.post("/layers/<layer_id>/duplicate")
-def duplicate_layer(slug: str, layer_id: str) -> Any:
-    body = _body()
-    new: list[str] = []
-
-    def alter(sky: Sky) -> Sky:
-        changed, copied = with_layer_duplicated(sky, layer_id)
-        new.append(copied)
-        return changed
-
-    written = store.change(slug, body["base"], "Duplicate layer", alter)
-    return _answer(slug, written, selected=f"layer:{new[0]}")
-
-
-@pages.post("/layers/<layer_id>/remove")
-def remove_layer(slug: str, layer_id: str) -> Any:
-    body = _body()
-    written = store.change(slug, body["base"], "Remove layer",
-                           lambda sky: with_layer_removed(sky, layer_id))
-    return _answer(slug, written, selected="sun")
+    return answer(slug, written)
 
 
 @pages.get("/live")
@@ -242,19 +160,18 @@ def watch(slug: str) -> Any:
     serial = request.args.get("serial", 0, type=int)
     progress = request.args.get("progress", -1.0, type=float)
     revision = request.args.get("revision", 0, type=int)
-    if not live().knows(slug):  # a window that was open before the server started
-        live().show(slug, *store.load(slug))
-    return jsonify(live().wait(slug, serial, progress, revision, POLL_SECONDS))
+    if not live().knows(slug, look()):  # a window open before the server started, or a new view
+        live().show(slug, *store.load(slug), look())
+    return jsonify(live().wait(slug, serial, progress, revision, POLL_SECONDS, look()))
 
 
 @pages.get("/picture/<int:serial>.png")
 def picture(slug: str, serial: int) -> Any:
-    shown = live().picture(slug, serial)
+    shown = live().picture(slug, serial, look())
     if shown is None:
         abort(404, "This picture has been replaced by a newer one.")
-    response = Response(shown.png, mimetype="image/png")
+    response = png_answer(shown.png, kept=False)
     response.headers["X-Revision"] = str(shown.revision)
-    response.headers["Cache-Control"] = "no-store"
     return response
 
 
@@ -262,6 +179,4 @@ def picture(slug: str, serial: int) -> Any:
 def strip(slug: str) -> Any:
     sky, _ = store.load(slug)
     atmosphere = live().ribbon_atmosphere(sky, Cancel())
-    response = Response(ribbon_png(sky, atmosphere), mimetype="image/png")
-    response.headers["Cache-Control"] = "no-cache"
-    return response
+    return png_answer(ribbon_png(sky, atmosphere))

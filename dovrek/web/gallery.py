@@ -5,25 +5,20 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from flask import Blueprint, Response, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, redirect, render_template, request, url_for
 from PIL import Image
 
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_data, sky_from_text, sky_to_text
+from dovrek.sky.recipe import starters
 from dovrek.store import skies as store
+from dovrek.web.answers import attachment, given_file, png_answer
 
 pages = Blueprint("gallery", __name__)
 
 THUMBNAIL = (480, 270)
-# What a new sky begins with: a clear sky, or one layer over it.
-STARTS = {
-    "clear": ("Clear sky", []),
-    "cumulus": ("Fair-weather heaps", [{"genus": "cumulus", "cover_oktas": 2.5}]),
-    "stratus": ("Grey sheet", [{"genus": "stratus"}]),
-    "altocumulus": ("Field of small cells", [{"genus": "altocumulus"}]),
-    "cirrus": ("High streaks", [{"genus": "cirrus"}]),
-}
+CLEAR = "clear"
 
 
 def thumbnail(png: bytes) -> bytes:
@@ -38,36 +33,37 @@ def thumbnail(png: bytes) -> bytes:
 @pages.get("/")
 def front() -> Any:
     deleted = request.args.get("deleted", "")
-    return render_template("skies.html", skies=store.gallery(), starts=STARTS, deleted=deleted,
+    return render_template("skies.html", skies=store.gallery(), starts=starters(), deleted=deleted,
                            page="skies")
 
 
 @pages.get("/skies/<slug>/thumbnail.png")
 def picture(slug: str) -> Any:
-    row = store.stored(slug)
+    row = store.stored(slug, pictured=True)
     if row.picture is None:
         abort(404, "There is no picture of this sky yet; open it once.")
-    response = Response(bytes(row.picture), mimetype="image/png")
-    response.headers["Cache-Control"] = "no-cache"
-    return response
+    return png_answer(bytes(row.picture))
 
 
 @pages.post("/skies")
 def new() -> Any:
-    start = request.form.get("start", "clear")
-    if start not in STARTS:
-        abort(422, f"start: '{start[:40]}' is not known; use one of: {', '.join(STARTS)}")
-    name, layers = STARTS[start]
-    sky = sky_from_data({"dovrek": 1, "name": name, "layers": layers})
+    start = request.form.get("start", CLEAR)
+    known = starters()
+    if start == CLEAR:
+        sky = sky_from_data({"dovrek": 1, "name": "Clear sky"})
+    elif start in known:
+        found = known[start].sky
+        assert found is not None
+        sky = found
+    else:
+        abort(422, f"start: '{start[:40]}' is not known; use one of: {CLEAR}, {', '.join(known)}")
     row = store.add_sky(sky)
     return redirect(url_for("composer.page", slug=row.slug))
 
 
 @pages.post("/skies/import")
 def bring_in() -> Any:
-    file = request.files.get("file")
-    if file is None or not file.filename:
-        abort(422, "file: nothing was chosen; choose a sky exported as JSON.")
+    file = given_file("file", "choose a sky exported as JSON")
     row = store.add_sky(sky_from_text(file.stream.read()), "Imported")
     return redirect(url_for("composer.page", slug=row.slug))
 
@@ -75,9 +71,7 @@ def bring_in() -> Any:
 @pages.get("/skies/<slug>/export.json")
 def export(slug: str) -> Any:
     sky, _ = store.load(slug)
-    response = Response(sky_to_text(sky), mimetype="application/json")
-    response.headers["Content-Disposition"] = f'attachment; filename="{slug}.json"'
-    return response
+    return attachment(sky_to_text(sky), f"{slug}.json")
 
 
 @pages.post("/skies/<slug>/rename")

@@ -7,16 +7,17 @@ from dataclasses import dataclass
 from typing import Any
 
 from dovrek.sky.document import Air, Camera, Film, Moon, Site, Sky, Sun
-from dovrek.sky.genera import FEATURES, SPECIES, VARIETIES, defaults_of
+from dovrek.sky.genera import WORDS, defaults_of
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Group, Parameter, parameters_of
+from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
 
 POSITIONS = 1000
+FOOT_M = 0.3048
 THINGS: dict[str, type[Group]] = {"sun": Sun, "moon": Moon, "air": Air, "site": Site,
                                   "camera": Camera, "film": Film}
 THING_NAMES = {name: name.capitalize() for name in THINGS}
-HIDDEN = {"visible"}  # the section's own switch
-WORDS = {"species": SPECIES, "varieties": VARIETIES, "features": FEATURES}
+HIDDEN = {"visible", "locked"}  # switches of the layer's head
 FOLDED = {"Region", "Cover map", "Rows", "Life", "Fall", "Light", "Wash"}  # closed until asked for
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
@@ -36,6 +37,10 @@ class Row:
     automatic: bool
     id: str
     options: tuple[str, ...] = ()
+    unit: str = ""
+    factor: float = 1.0  # of the unit shown: metres in a foot
+    default_value: str = ""  # the default in the document's own unit
+    strip: bool = True
 
     @property
     def points(self) -> list[list[float]]:
@@ -53,10 +58,13 @@ class Sheet:
     groups: list[tuple[str, list[Row]]]
 
 
-def number_text(value: float | int | None, parameter: Parameter) -> str:
-    """A value as written on the schedule, no more digits than its step asks for."""
+def number_text(value: float | int | None, parameter: Parameter, factor: float = 1.0) -> str:
+    """A value as written on the schedule, no more digits than its step asks for; `factor` is
+    that of the unit shown."""
     if value is None:
         return ""
+    if factor != 1.0:
+        value /= factor
     if parameter.kind == "integer":
         return str(int(value))
     step = parameter.step or 0.01
@@ -69,20 +77,9 @@ def number_text(value: float | int | None, parameter: Parameter) -> str:
 
 def position_of(value: float | None, parameter: Parameter) -> float:
     """Place of a value on its range, 0 … 1000."""
-    low, high = parameter.low, parameter.high
-    if value is None or low is None or high is None:
+    if value is None:
         return POSITIONS / 2
-    if parameter.scale == "log":
-        share = math.log(max(value, low) / low) / math.log(high / low)
-    else:
-        share = (value - low) / (high - low)
-    return round(POSITIONS * min(max(share, 0.0), 1.0), 1)
-
-
-def _value_at(model: Any, path: str) -> Any:
-    for part in path.split("."):
-        model = getattr(model, part)
-    return model
+    return round(POSITIONS * share_of(parameter, value), 1)
 
 
 def _default(parameter: Parameter, layer: Layer | None) -> Any:
@@ -103,7 +100,7 @@ def _options(parameter: Parameter, layer: Layer | None) -> tuple[str, ...]:
     return ("", *known) if parameter.kind == "choice" and known else known
 
 
-def _rows(model: Any, prefix: str) -> list[tuple[str, list[Row]]]:
+def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
     groups: dict[str, list[Row]] = {}
     layer = model if isinstance(model, Layer) else None
     for parameter in parameters_of(type(model)):
@@ -114,37 +111,42 @@ def _rows(model: Any, prefix: str) -> list[tuple[str, list[Row]]]:
         options = _options(parameter, layer)
         if parameter.path in WORDS and not options:
             continue
-        value = _value_at(model, parameter.path)
+        value = value_in(model, parameter.path)
         default = _default(parameter, layer)
         path = f"{prefix}{parameter.path}"
+        feet = units == "feet" and parameter.unit == "m"
+        factor = FOOT_M if feet else 1.0
         numeric = parameter.kind in ("number", "integer")
         groups.setdefault(parameter.group, []).append(Row(
             parameter, path, value,
-            number_text(value, parameter) if numeric else str(value),
+            number_text(value, parameter, factor) if numeric else str(value),
             position_of(value, parameter) if numeric else 0.0,
-            (number_text(default, parameter) if default is not None else parameter.derived)
+            (number_text(default, parameter, factor) if default is not None else parameter.derived)
             if numeric else str(default),
             value != default and parameter.path not in ("name", "seed"),
             numeric and parameter.optional and value is None,
-            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-"), options))
+            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-"), options,
+            "ft" if feet else parameter.unit, factor,
+            number_text(default, parameter) if numeric else "",
+            parameter.kind not in WITHOUT_STRIP))
     return list(groups.items())
 
 
-def sheet_of(sky: Sky, thing: str, facts: dict[str, str]) -> Sheet:
+def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres") -> Sheet:
     """The schedule of a layer (``layer:ID``) or of one of the sky's other parts."""
     if thing.startswith("layer:"):
         layer = next((x for x in sky.layers if x.id == thing[6:]), None)
         if layer is None:
-            return sheet_of(sky, "sun", facts)
+            return sheet_of(sky, "sun", facts, units)
         return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
-                     _rows(layer, f"layers[{layer.id}]."))
+                     _rows(layer, f"layers[{layer.id}].", units))
     if thing not in THINGS:
         thing = "sun"
-    groups = _rows(getattr(sky, thing), f"{thing}.")
+    groups = _rows(getattr(sky, thing), f"{thing}.", units)
     if thing == "site":
         moment = next(p for p in parameters_of(Sky) if p.path == "moment")
         groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
-                                "c-moment"))
+                                "c-moment", strip=False))
     return Sheet(thing, THING_NAMES[thing], facts.get(thing, ""), groups)
 
 

@@ -71,7 +71,7 @@ def run(settings: Settings, demo: bool) -> None:
     """Serve until interrupted."""
     logging.basicConfig(level=logging.INFO, format="%(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
-    live = Live()
+    live = Live(width=settings.picture_width)
     app = create_app(settings, live)
     if demo:
         with database.connection_context():

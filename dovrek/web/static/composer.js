@@ -1,56 +1,79 @@
 // The composer shows and points; every rule and computation is the server's.
-const main = document.getElementById("composer");
-const root = main.dataset.root, token = document.body.dataset.token;
+export const main = document.getElementById("composer");
+export const root = main.dataset.root, token = document.body.dataset.token;
+export const look = { view: "picture", extent: 40, alone: "" }; // what this window shows
 let revision = Number(main.dataset.revision), selected = main.dataset.selected;
-let sending = false, waiting = null, gesture = "", gestureTimer = 0;
-const $ = (id) => document.getElementById(id);
-const notice = (text) => window.dovrekNotice(text);
-const clamp = (v, low, high) => Math.min(Math.max(v, low), high);
-const newGesture = () => { gesture = Math.random().toString(36).slice(2, 12); };
-function keyGesture() { // key presses in quick succession are one step
+let sending = false, waiting = null, gesture = "", gestureTimer = 0, away = 0;
+export const $ = (id) => document.getElementById(id);
+export const notice = (text) => window.dovrekNotice(text);
+export const clamp = (v, low, high) => Math.min(Math.max(v, low), high);
+export const newGesture = () => { gesture = Math.random().toString(36).slice(2, 12); };
+export const now = () => ({ revision, selected, gesture, busy: sending || Boolean(waiting) });
+export const lookQuery = () => `view=${look.view}&extent=${look.extent}&alone=${encodeURIComponent(look.alone)}`;
+const ALL = "section,schedule,title,ribbon,overlay,advisories";
+export function keyGesture() { // key presses in quick succession are one step
   if (!gestureTimer) newGesture();
   clearTimeout(gestureTimer);
   gestureTimer = setTimeout(() => { gestureTimer = 0; }, 900);
 }
 
+export function answered(said) { // what every change leads to, however it was sent
+  if (said.revision !== undefined) revision = said.revision;
+  if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
+  if (said.note) notice(said.note);
+  if (said.picture) inkIn(said, blobOf(said.picture.png));
+}
 async function post(path, body) {
   const before = $("quality").textContent; // until the picture of this change is here
   $("quality").textContent = "taking the change in";
-  const answer = await fetch(root + path, {
+  const answer = await fetch(`${root}${path}?${lookQuery()}`, {
     method: "POST", body: JSON.stringify({ base: revision, ...body }),
     headers: { "Content-Type": "application/json", "X-Token": token },
   });
   const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
   if (!answer.ok) { $("quality").textContent = before; notice(said.error); refresh(); return null; }
   if (said.revision === revision) $("quality").textContent = before;
-  if (said.revision > revision || said.revision !== revision) revision = said.revision;
-  if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
-  if (said.note) notice(said.note);
-  if (said.picture) inkIn(said, blobOf(said.picture.png));
+  answered(said);
   return said;
 }
-// One request at a time; of changes that arrive meanwhile the newest values go next.
-async function send(path, body, only, after) {
-  if (sending) {
-    if (waiting && waiting.path === path) Object.assign(waiting.body.values || {}, body.values || {}), Object.assign(waiting.body, body, { values: waiting.body.values });
-    else waiting = { path, body, only, after };
-    waiting.only = only; waiting.after = after || waiting.after;
-    return;
-  }
+// One request at a time; of changes that arrive meanwhile the newest values go next. What the
+// server could not be told is kept and sent when it answers again.
+export async function send(path, body, only, after) {
+  if (sending || away) { wait(path, body, only, after); return; }
   sending = true;
-  let said = null;
-  try { said = await post(path, body); } catch { notice("The server does not answer; the last change is not stored yet."); }
+  let said = null, lost = false;
+  try { said = await post(path, body); } catch { lost = true; }
   sending = false;
+  if (lost) { wait(path, body, only, after, true); stayAway(); return; }
   if (waiting) { const next = waiting; waiting = null; await send(next.path, next.body, next.only, next.after); return; }
   if (said?.selected) { selected = said.selected; }
   if (said && (only || said.others?.length)) await refresh(said.others?.length ? undefined : only);
   if (after) after(said);
 }
-function refresh(only) {
-  const names = only || "section,schedule,title,ribbon";
-  return htmx.ajax("GET", `${root}panels?only=${names}&selected=${encodeURIComponent(selected)}`, { target: main, swap: "none" });
+function wait(path, body, only, after, older) {
+  if (waiting && waiting.path === path) {
+    const values = older ? { ...body.values, ...waiting.body.values } : { ...waiting.body.values, ...body.values };
+    waiting.body = older ? { ...body, ...waiting.body, values } : { ...waiting.body, ...body, values };
+  } else if (!waiting || !older) waiting = { path, body: { ...body }, only, after };
+  waiting.only = only || waiting.only; waiting.after = after || waiting.after;
 }
-const setValues = (values, note, only) => send("change", { values, note, gesture }, only);
+function stayAway() {
+  notice("The server does not answer; the change is kept here and sent when it is back.");
+  $("quality").textContent = "no connection; the change is kept";
+  away = setTimeout(async () => {
+    const there = await fetch(`${root}where`).then((r) => r.ok, () => false);
+    if (!there) { stayAway(); return; }
+    away = 0;
+    const next = waiting;
+    waiting = null;
+    if (next) { await send(next.path, next.body, next.only || ALL, next.after); notice("The server is back; the change is stored."); }
+  }, 1500);
+}
+export function refresh(only) {
+  const names = only || ALL;
+  return htmx.ajax("GET", `${root}panels?only=${names}&selected=${encodeURIComponent(selected)}&${lookQuery()}`, { target: main, swap: "none" }).catch(() => {}); // without a server the page stays as it is
+}
+export const setValues = (values, note, only) => send("change", { values, note, gesture }, only);
 
 // ---- schedule -------------------------------------------------------------------------
 function fromPosition(row, at) {
@@ -67,8 +90,9 @@ function tidy(row, v) {
   const grid = row.dataset.scale === "log" && v < 10 * step ? step / 10 : step;
   return clamp(Number((Math.round(v / grid) * grid).toPrecision(8)), Number(row.dataset.low), Number(row.dataset.high));
 }
+const shownAs = (row, v) => { const f = Number(row.dataset.factor || 1); return f === 1 ? v : Math.round(v / f); };
 function setRow(row, value, only) {
-  row.querySelector(".value").value = value;
+  row.querySelector(".value").value = shownAs(row, value);
   row.querySelector(".range").value = toPosition(row, value);
   setValues({ [row.dataset.path]: value }, row.dataset.label, only);
 }
@@ -77,7 +101,7 @@ main.addEventListener("input", (e) => {
   if (!e.target.matches(".range")) return;
   const row = e.target.closest(".row");
   const value = tidy(row, fromPosition(row, Number(e.target.value)));
-  row.querySelector(".value").value = value;
+  row.querySelector(".value").value = shownAs(row, value);
   setValues({ [row.dataset.path]: value }, row.dataset.label);
 });
 main.addEventListener("change", (e) => {
@@ -89,38 +113,41 @@ main.addEventListener("change", (e) => {
   newGesture();
   if (row.dataset.kind === "words") {
     const chosen = [...row.querySelectorAll(".switch:checked")].map((box) => box.value);
-    setValues({ [row.dataset.path]: chosen }, row.dataset.label, "section,schedule,title,ribbon");
+    setValues({ [row.dataset.path]: chosen }, row.dataset.label, ALL);
     return;
   }
   let value = e.target.type === "checkbox" ? e.target.checked : e.target.value.trim();
   if (e.target.matches(".value")) {
     const number = Number(value.replace(",", "."));
-    value = value !== "" && Number.isFinite(number) ? number : value;
+    value = value !== "" && Number.isFinite(number) ? number * Number(row.dataset.factor || 1) : value;
   }
-  setValues({ [row.dataset.path]: value }, row.dataset.label, "section,schedule,title,ribbon");
+  setValues({ [row.dataset.path]: value }, row.dataset.label, ALL);
 });
 main.addEventListener("keydown", (e) => {
   const row = e.target.closest?.(".schedule .row");
   if (!row || !e.target.matches(".range, .value") || row.dataset.low === undefined) return;
   const turn = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1, PageUp: 10, PageDown: -10 }[e.key];
   if (!turn || (e.target.matches(".value") && e.key.match(/Left|Right/))) return;
-  const now = Number(row.querySelector(".value").value);
-  if (!Number.isFinite(now)) return;
+  const here = Number(row.querySelector(".value").value) * Number(row.dataset.factor || 1);
+  if (!Number.isFinite(here)) return;
   e.preventDefault();
   keyGesture();
   const step = Number(row.dataset.step) * (e.shiftKey ? 10 : 1);
-  setRow(row, tidy(row, clamp(now + turn * step, Number(row.dataset.low), Number(row.dataset.high))), "section,title,ribbon");
+  setRow(row, tidy(row, clamp(here + turn * step, Number(row.dataset.low), Number(row.dataset.high))), "section,title,ribbon,overlay");
 });
 main.addEventListener("click", (e) => {
-  const at = e.target.closest("[data-thing],[data-reset],[data-toggle],[data-duplicate],[data-remove],[data-add],#undo,#redo,#order");
+  const at = e.target.closest("[data-thing],[data-reset],[data-toggle],[data-duplicate],[data-remove],[data-add],[data-lock],[data-freeze],[data-deal],#undo,#redo,#order");
   if (!at) return;
   const d = at.dataset;
   newGesture();
-  if (at.id === "undo" || at.id === "redo") send(at.id, {}, "section,schedule,title,ribbon");
+  if (at.id === "undo" || at.id === "redo") send(at.id, {}, ALL);
   else if (at.id === "order") $("print-dialog").showModal();
   else if (d.thing) choose(d.thing);
-  else if (d.add) { at.closest("details").open = false; send("layers", { genus: d.add }, "section,schedule,title,ribbon"); }
+  else if (d.add) { at.closest("details").open = false; send("layers", { genus: d.add }, ALL); }
   else if (d.toggle) setValues({ [`layers[${d.toggle}].visible`]: at.getAttribute("aria-pressed") !== "true" }, "Show or hide", "section,schedule,title");
+  else if (d.lock) setValues({ [`layers[${d.lock}].locked`]: at.getAttribute("aria-pressed") !== "true" }, "Lock", ALL);
+  else if (d.freeze) send(`layers/${d.freeze}/freeze`, { frozen: at.getAttribute("aria-pressed") !== "true" }, ALL);
+  else if (d.deal) send(`layers/${d.deal}/deal`, { gesture: "" }, ALL);
   else if (d.duplicate) send(`layers/${d.duplicate}/duplicate`, {}, "section,schedule,title");
   else if (d.remove) send(`layers/${d.remove}/remove`, {}, "section,schedule,title");
   else if (d.reset !== undefined) {
@@ -129,15 +156,22 @@ main.addEventListener("click", (e) => {
     setValues({ [row.dataset.path]: d.reset === "" ? null : Number(d.reset) }, `Reset ${row.dataset.label}`, "section,schedule,title");
   }
 });
-async function sendMap(row, file) {
-  if (!file) return;
-  const body = new FormData(), id = row.dataset.path.match(/layers\[([^\]]+)\]/)[1];
+// A file goes in its turn, after the changes under way. What the server said, or nothing.
+export async function sendFile(path, field, file, lost) {
+  if (!file) return null;
+  while (sending || waiting) await new Promise((r) => setTimeout(r, 60));
+  const body = new FormData();
   body.append("base", revision);
-  body.append("picture", file);
-  const answer = await fetch(`${root}layers/${id}/map`, { method: "POST", body, headers: { "X-Token": token } }).catch(() => null);
-  const said = answer ? await answer.json().catch(() => ({})) : { error: "The server does not answer; the map is not stored." };
-  if (!answer?.ok) notice(said.error || "The map was refused.");
-  else revision = said.revision;
+  body.append(field, file);
+  const answer = await fetch(`${root}${path}?${lookQuery()}`, { method: "POST", body, headers: { "X-Token": token } }).catch(() => null);
+  const said = answer ? await answer.json().catch(() => ({})) : { error: `The server does not answer; ${lost}.` };
+  if (answer?.ok) { answered(said); return said; }
+  notice(said.error || "The file was refused.");
+  return null;
+}
+async function sendMap(row, file) {
+  const id = row.dataset.path.match(/layers\[([^\]]+)\]/)[1];
+  await sendFile(`layers/${id}/map`, "picture", file, "the map is not stored");
   refresh("section,schedule,title");
 }
 main.addEventListener("click", (e) => {
@@ -145,12 +179,24 @@ main.addEventListener("click", (e) => {
   if (at) { newGesture(); setValues({ [at.dataset.unmap]: "" }, "Remove the map", "section,schedule,title"); }
 });
 
-// Groups stay open or closed as they were left.
-const folds = new Map();
-main.addEventListener("toggle", (e) => { if (e.target.matches?.("details.group")) folds.set(e.target.dataset.group, e.target.open); }, true);
+// Groups, and the further acts of a layer, stay open or closed as they were left: as they stand
+// in the page when a new panel comes. While the pointer is down in the panel it waits, so that
+// no press is lost between down and up.
+const folds = new Map(), FOLDS = "details.group, details.more-acts";
+let pressed = false, held = false;
+document.addEventListener("htmx:oobBeforeSwap", (e) => {
+  if (e.detail.target?.id !== "schedule") return;
+  if (pressed) { e.detail.shouldSwap = false; held = true; return; }
+  for (const fold of main.querySelectorAll(FOLDS)) folds.set(fold.dataset.group, fold.open);
+});
+main.addEventListener("pointerdown", (e) => { pressed = Boolean(e.target.closest(".schedule")); });
+for (const end of ["pointerup", "pointercancel"]) window.addEventListener(end, () => {
+  pressed = false;
+  if (held) { held = false; setTimeout(() => refresh("schedule"), 0); }
+});
 function unfold() {
-  for (const group of main.querySelectorAll("details.group")) {
-    if (folds.has(group.dataset.group)) group.open = folds.get(group.dataset.group);
+  for (const fold of main.querySelectorAll(FOLDS)) {
+    if (folds.has(fold.dataset.group)) fold.open = folds.get(fold.dataset.group);
   }
   for (const svg of main.querySelectorAll("svg.curve")) drawCurve(svg);
 }
@@ -223,7 +269,7 @@ main.addEventListener("keydown", (e) => {
   else if (e.key === "Delete" && k && k < points.length - 1) { e.preventDefault(); newGesture(); points.splice(k, 1); setCurve(svg, points); }
 });
 
-function choose(thing) {
+export function choose(thing) {
   selected = thing;
   history.replaceState(null, "", `?selected=${encodeURIComponent(thing)}`);
   refresh("section,schedule");
@@ -231,14 +277,14 @@ function choose(thing) {
 
 // ---- section --------------------------------------------------------------------------
 const scale = () => JSON.parse($("section").dataset.scale);
-function altitudeAt(y) {
+export function altitudeAt(y) {
   const table = scale();
   for (let i = 1; i < table.length; i++) {
     const [y1, a1] = table[i], [y0, a0] = table[i - 1];
     if (y >= y1 || i === table.length - 1) return a0 + (a1 - a0) * (y0 - y) / (y0 - y1);
   }
 }
-function sectionY(e) {
+export function sectionY(e) {
   const svg = $("section").querySelector(":scope > svg");
   return new DOMPoint(e.clientX, e.clientY).matrixTransform(svg.getScreenCTM().inverse()).y;
 }
@@ -292,6 +338,7 @@ main.addEventListener("keydown", (e) => {
       : { [`${path}.base_m`]: clamp(base + by, Number(s.baseLow), Number(s.baseHigh)) };
     send("change", { values, note: e.shiftKey ? "Thickness" : "Base", gesture }, "section,schedule,title", refocus);
   } else if (e.key.toLowerCase() === "d") { newGesture(); send(`layers/${id}/duplicate`, {}, "section,schedule,title"); }
+  else if (e.key.toLowerCase() === "l") { e.stopPropagation(); newGesture(); send("change", { values: { [`${path}.locked`]: band.dataset.locked !== "true" }, note: "Lock", gesture }, "section,schedule,title", refocus); }
   else if (e.key.toLowerCase() === "h") { newGesture(); send("change", { values: { [`${path}.visible`]: band.dataset.visible !== "true" }, note: "Show or hide", gesture }, "section,schedule,title", refocus); }
   else if (e.key === "Delete") { newGesture(); send(`layers/${id}/remove`, {}, "section,schedule,title"); }
 });
@@ -338,7 +385,9 @@ main.addEventListener("keydown", (e) => {
 function place() { for (const mark of document.querySelectorAll("[data-at]")) mark.style.left = `${Number(mark.dataset.at) * 100}%`; }
 document.addEventListener("htmx:afterSettle", place);
 document.addEventListener("htmx:oobAfterSwap", place);
-document.addEventListener("htmx:oobAfterSwap", unfold);
+document.addEventListener("htmx:oobAfterSwap", (e) => { // no other panel's coming says how these stand
+  if (e.detail.target?.id === "schedule" && e.detail.shouldSwap) unfold();
+});
 place();
 unfold();
 
@@ -349,51 +398,64 @@ document.addEventListener("keydown", (e) => {
   if ((e.ctrlKey || e.metaKey) && (key === "z" || key === "y")) {
     if (typing && e.target.value !== e.target.defaultValue) return;
     e.preventDefault();
-    send(key === "y" || e.shiftKey ? "redo" : "undo", {}, "section,schedule,title,ribbon");
+    send(key === "y" || e.shiftKey ? "redo" : "undo", {}, ALL);
   } else if (!typing && !e.ctrlKey && !e.metaKey && !document.querySelector("dialog[open]")) {
     if (e.key === "?") $("keys").showModal();
     else if (key === "p" && !e.target.closest?.(".band")) $("print-dialog").showModal();
   }
 });
-$("print-close").addEventListener("click", () => $("print-dialog").close());
-$("keys-close").addEventListener("click", () => $("keys").close());
+document.addEventListener("click", (e) => { if (e.target.closest("[data-close]")) e.target.closest("dialog").close(); });
 
 // ---- picture --------------------------------------------------------------------------
-const canvas = $("picture"), ink = canvas.getContext("2d");
-let serial = 0, progress = -1;
-function blobOf(encoded) {
+export const canvas = $("picture");
+const ink = canvas.getContext("2d");
+let serial = 0, progress = -1, asking = null;
+export function lookAnew() { // another view: its pictures count for themselves
+  serial = 0; progress = -1;
+  canvas.dataset.serial = 0;
+  asking?.abort();
+  $("quality").textContent = "turning to another view";
+  refresh("overlay,schedule");
+}
+export function blobOf(encoded) {
   const text = atob(encoded), bytes = new Uint8Array(text.length);
   for (let k = 0; k < text.length; k++) bytes[k] = text.charCodeAt(k);
   return new Blob([bytes]);
 }
 async function paint(state) {
   if (state.picture.png) { await inkIn(state, blobOf(state.picture.png)); return; }
-  const answer = await fetch(`${root}picture/${state.picture.serial}.png`);
+  const answer = await fetch(`${root}picture/${state.picture.serial}.png?${lookQuery()}`);
   if (answer.ok) await inkIn(state, await answer.blob());
 }
 async function inkIn(state, blob) {
   const bitmap = await createImageBitmap(blob);
   if (state.picture.serial < Number(canvas.dataset.serial || 0)) return;
   if (canvas.width !== bitmap.width || canvas.height !== bitmap.height) { canvas.width = bitmap.width; canvas.height = bitmap.height; }
-  canvas.style.setProperty("--aspect", bitmap.width / bitmap.height);
+  $("plate").style.setProperty("--aspect", bitmap.width / bitmap.height);
   ink.drawImage(bitmap, 0, 0);
   canvas.dataset.serial = state.picture.serial;
   canvas.dataset.revision = state.picture.revision;
   canvas.dataset.quality = state.picture.quality;
   canvas.dataset.painted = performance.now();
+  document.dispatchEvent(new CustomEvent("painted", { detail: state.picture }));
   const lens = main.querySelector('[data-path="camera.lens_mm"] .value');
   $("numbers").textContent = `EV ${state.picture.ev.toFixed(1)}   ${state.picture.kelvins} K${lens ? `   ${lens.value} mm` : ""}`;
 }
+let judged = 0;
 async function watch() {
   for (;;) {
+    const asked = lookQuery();
+    asking = new AbortController();
     try {
-      const answer = await fetch(`${root}live?serial=${serial}&progress=${progress}&revision=${revision}`);
+      const answer = await fetch(`${root}live?serial=${serial}&progress=${progress}&revision=${revision}&${asked}`, { signal: asking.signal });
       if (!answer.ok) throw new Error(answer.status);
       const state = await answer.json();
+      if (asked !== lookQuery()) continue;
       progress = state.progress;
       if (state.fault) { notice(state.fault); await new Promise((r) => setTimeout(r, 1500)); }
       if (state.picture && state.picture.serial !== serial) { serial = state.picture.serial; await paint(state); }
       $("progress").value = state.progress;
+      if (state.done && judged !== state.revision && !sending && !drag) { judged = state.revision; refresh("advisories,section"); }
       const size = state.picture ? ` ${state.picture.width} × ${state.picture.height}` : "";
       $("quality").textContent = state.done && state.picture ? `proof${size}`
         : state.picture ? `${state.picture.quality}${size} · ${state.stage}` : (state.warm ? state.stage : "warming up: the renderer is compiling, once per machine");
@@ -405,7 +467,9 @@ async function watch() {
           refresh();
         }
       }
-    } catch { canvas.dataset.serial = 0; // a server started anew counts its pictures anew
+    } catch (fault) {
+      if (fault.name === "AbortError") continue;
+      canvas.dataset.serial = 0; // a server started anew counts its pictures anew
       $("quality").textContent = "no connection; trying again"; await new Promise((r) => setTimeout(r, 1500)); }
   }
 }

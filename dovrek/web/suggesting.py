@@ -1,0 +1,109 @@
+"""Suggest: propose a sky from a photograph, beside the other work, as a new version."""
+
+from __future__ import annotations
+
+import itertools
+import threading
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+from flask import Blueprint, abort, render_template
+from numpy.typing import NDArray
+
+from dovrek.core.prepare import Preparer
+from dovrek.core.stages import Cancel, Cancelled, StageCache
+from dovrek.core.suggest import Framing, Proposal, suggest
+from dovrek.sky.document import Sky
+from dovrek.store import skies as store
+from dovrek.store import versions as kept
+from dovrek.store.tables import database
+from dovrek.web.answers import live
+from dovrek.web.matching import framed_as, opened
+
+pages = Blueprint("suggesting", __name__, url_prefix="/skies/<slug>")
+
+KEPT = 16
+
+
+@dataclass
+class Search:
+    """One search in hand."""
+
+    id: int
+    slug: str
+    reference: int
+    name: str
+    cancel: Cancel = field(default_factory=Cancel)
+    began: float = field(default_factory=time.perf_counter)
+    seconds: float = 0.0
+    share: float = 0.0
+    what: str = "beginning"
+    fault: str = ""
+    proposal: Proposal | None = None
+    version: int = 0
+
+    @property
+    def over(self) -> bool:
+        return bool(self.fault) or self.version > 0 or self.cancel.is_set
+
+
+_numbers = itertools.count(1)
+_searches: dict[int, Search] = {}
+
+
+def _run(search: Search, sky: Sky, pixels: NDArray[Any], framing: Framing,
+         preparer: Preparer) -> None:
+    def progress(share: float, what: str) -> None:
+        search.share, search.what = share, what
+
+    try:
+        proposal = suggest(sky, pixels, framing, preparer, search.cancel, progress)
+        search.cancel.check()
+        with database.connection_context():
+            row = kept.keep_version(search.slug, f"Suggested from {search.name}", proposal.sky)
+        search.proposal, search.version = proposal, row.id
+    except Cancelled:
+        pass
+    except Exception as error:
+        search.fault = f"The search failed: {error}. Try another photograph."
+    search.seconds = time.perf_counter() - search.began
+
+
+@pages.post("/references/<int:number>/suggest")
+def begin(slug: str, number: int) -> Any:
+    """Start a search; the answer is a panel that follows it."""
+    row = kept.reference(slug, number)
+    sky, _ = store.load(slug)
+    framed = framed_as(sky, row)
+    framing = Framing(framed.camera.fov_h_rad, framed.camera.pitch_deg, float(row.horizon))
+    for other in _searches.values():
+        if other.slug == slug and not other.over:
+            other.cancel.set()
+    search = Search(next(_numbers), slug, number, str(row.name))
+    _searches[search.id] = search
+    while len(_searches) > KEPT:
+        _searches.pop(next(iter(_searches)))
+    preparer = Preparer(live().studio.workers, StageCache(4))
+    threading.Thread(target=_run, name="suggest", daemon=True, args=(
+        search, framed, opened(bytes(row.picture)), framing, preparer)).start()
+    return render_template("search.html", search=search, slug=slug)
+
+
+def _search(slug: str, number: int) -> Search:
+    found = _searches.get(number)
+    if found is None or found.slug != slug:
+        abort(404, "This search is no longer kept; start it again.")
+    return found
+
+
+@pages.get("/suggest/<int:number>")
+def follow(slug: str, number: int) -> Any:
+    return render_template("search.html", search=_search(slug, number), slug=slug)
+
+
+@pages.post("/suggest/<int:number>/cancel")
+def stop(slug: str, number: int) -> Any:
+    search = _search(slug, number)
+    search.cancel.set()
+    return render_template("search.html", search=search, slug=slug)
