@@ -52,3 +52,41 @@ def store(home: Settings) -> Iterator[Settings]:
     yield home
     if not database.is_closed():
         database.close()
+
+
+# -- the application in Chromium ----------------------------------------------------------
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    """One server for all interface tests, as `dovrek demo` starts it."""
+    from tests.chromium import Server
+
+    made = Server(tmp_path_factory.mktemp("served"))
+    made.start()
+    yield made
+    made.kill()
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Any]:
+    from playwright.sync_api import sync_playwright
+
+    from tests.chromium import CHROMIUM, FLAGS
+
+    with sync_playwright() as playwright:
+        made = playwright.chromium.launch(executable_path=str(CHROMIUM), args=FLAGS)
+        yield made
+        made.close()
+
+
+@pytest.fixture()
+def page(browser: Any) -> Iterator[Any]:
+    """A window of 1280 × 800 in which no script fails and no policy is broken."""
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    errors: list[str] = []
+    opened.on("pageerror", lambda e: errors.append(str(e)))
+    opened.on("console", lambda m: errors.append(m.text) if "Security Policy" in m.text else None)
+    yield opened
+    opened.close()
+    assert errors == []

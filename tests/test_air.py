@@ -11,7 +11,7 @@ from pvlib.spectrum import get_reference_spectra
 
 from dovrek.core.kernels import exp_minus
 from dovrek.core.media import AirParameters, Media, media_of, rayleigh_optical_depth
-from dovrek.core.prepare import FINE, Prepared, illuminances
+from dovrek.core.prepare import FINE, Prepared
 from dovrek.core.scattering import column_of, cosine_of
 from dovrek.core.sky_view import haze_phase, sky_radiance
 from dovrek.core.spectrum import (
@@ -24,6 +24,7 @@ from dovrek.core.spectrum import (
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio
 from dovrek.core.sun_table import build_sun_table, sun_columns, sun_transmittance
+from dovrek.core.sunlight import illuminances
 from tests.conftest import free_sun
 
 STANDARD = AirParameters(0.1, 1500.0, 300.0, 0.18, 0.0, 0.0)

@@ -2,122 +2,30 @@
 
 from __future__ import annotations
 
-import json
-import os
-import signal
-import socket
-import subprocess
-import sys
 import time
-import urllib.request
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 from PIL import Image
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
-CHROMIUM = "/usr/bin/chromium"
-FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync"]
-PATIENCE = 240_000  # a new machine compiles its kernels while the first picture waits
+from tests.chromium import (
+    CHROMIUM,
+    PATIENCE,
+    Server,
+    arrive,
+    compose,
+    drag,
+    layer_of,
+    mean_colour,
+    serial,
+    settle,
+    until,
+)
 
-pytestmark = pytest.mark.skipif(not os.path.exists(CHROMIUM), reason="chromium is not installed")
-
-
-class Server:
-    """The application as `dovrek demo` starts it."""
-
-    def __init__(self, home: Path) -> None:
-        self.home = home
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
-        self.url = f"http://127.0.0.1:{self.port}"
-        self.process: subprocess.Popen[bytes] | None = None
-
-    def start(self) -> None:
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "dovrek.cli", "demo", "--home", str(self.home), "--port",
-             str(self.port)], start_new_session=True)
-        end = time.monotonic() + 60
-        while True:
-            try:
-                urllib.request.urlopen(self.url, timeout=2)
-                return
-            except OSError:
-                assert time.monotonic() < end and self.process.poll() is None
-                time.sleep(0.1)
-
-    def kill(self) -> None:
-        assert self.process is not None
-        os.killpg(self.process.pid, signal.SIGKILL)
-        self.process.wait()
-
-    def document(self, slug: str) -> dict[str, Any]:
-        with urllib.request.urlopen(f"{self.url}/skies/{slug}/export.json") as answer:
-            found: dict[str, Any] = json.load(answer)
-        return found
-
-
-@pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
-    made = Server(tmp_path_factory.mktemp("home"))
-    made.start()
-    yield made
-    made.kill()
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        made = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-        yield made
-        made.close()
-
-
-@pytest.fixture()
-def page(browser: Browser) -> Iterator[Page]:
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    errors: list[str] = []
-    opened.on("pageerror", lambda e: errors.append(str(e)))
-    opened.on("console", lambda m: errors.append(m.text) if "Security Policy" in m.text else None)
-    yield opened
-    opened.close()
-    assert errors == []
-
-
-def compose(page: Page, server: Server, slug: str, selected: str = "") -> None:
-    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
-    settle(page)
-
-
-def settle(page: Page) -> None:
-    """Wait until the picture shows the stored sky at proof."""
-    expect(page.locator("#quality")).to_have_text("proof 960 × 540", timeout=PATIENCE)
-
-
-def serial(page: Page) -> int:
-    return int(page.locator("#picture").get_attribute("data-serial") or 0)
-
-
-def mean_colour(page: Page) -> np.ndarray:
-    pixels = page.evaluate(
-        """() => { const c = document.getElementById('picture');
-        return Array.from(c.getContext('2d').getImageData(0, 0, c.width, c.height / 2).data); }""")
-    return np.array(pixels, dtype=float).reshape(-1, 4)[:, :3].mean(axis=0)
-
-
-def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> None:
-    page.mouse.move(*start)
-    page.mouse.down()
-    for k in range(1, 7):
-        page.mouse.move(start[0] + (end[0] - start[0]) * k / 6,
-                        start[1] + (end[1] - start[1]) * k / 6)
-        time.sleep(0.04)
-    page.mouse.up()
+pytestmark = pytest.mark.skipif(not CHROMIUM.exists(), reason="chromium is not installed")
 
 
 def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> None:
@@ -141,8 +49,28 @@ def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> Non
     assert mean_colour(page) == pytest.approx(noon, abs=2.0)
 
 
+def test_pictures_follow_while_a_hand_drags(page: Page, server: Server) -> None:
+    """Changes that come quicker than pictures can be made do not keep every picture away."""
+    compose(page, server, "fair-weather-noon")
+    strip = page.locator("#strip").bounding_box()
+    assert strip
+    seen, y, end = set(), strip["y"] + 25, time.monotonic() + 60
+    page.mouse.move(strip["x"] + 0.597 * strip["width"], y)
+    page.mouse.down()
+    step = 0
+    while len(seen) < 4 and time.monotonic() < end:  # the picture before, and three on the way
+        page.mouse.move(strip["x"] + (0.597 + 0.0015 * (step % 40)) * strip["width"], y)
+        seen.add(serial(page))
+        step += 1
+        time.sleep(0.03)
+    page.mouse.up()
+    assert len(seen) >= 4
+    page.keyboard.press("Control+z")
+    expect(page.locator("#clock")).to_have_text("14:20", timeout=20_000)
+
+
 def test_dragging_a_layer_moves_its_base_and_undo_by_key(page: Page, server: Server) -> None:
-    compose(page, server, "high-streaks")
+    arrive(page, server, "high-streaks")
     band = page.locator('.band[data-layer="hooks"] .body')
     box = band.bounding_box()
     assert box
@@ -160,7 +88,7 @@ def test_dragging_a_layer_moves_its_base_and_undo_by_key(page: Page, server: Ser
 
 
 def test_schedule_by_keyboard_and_by_number(page: Page, server: Server) -> None:
-    compose(page, server, "high-streaks", "film")
+    arrive(page, server, "high-streaks", "film")
     row = page.locator('[data-path="film.contrast"]')
     row.locator(".range").focus()
     page.keyboard.press("ArrowRight")
@@ -179,9 +107,9 @@ def test_schedule_by_keyboard_and_by_number(page: Page, server: Server) -> None:
 
 
 def test_two_windows_on_one_sky(browser: Browser, page: Page, server: Server) -> None:
-    compose(page, server, "last-light", "air")
+    arrive(page, server, "last-light", "air")
     other = browser.new_page(viewport={"width": 1280, "height": 800})
-    compose(other, server, "last-light", "camera")
+    arrive(other, server, "last-light", "camera")
     haze = page.locator('[data-path="air.haze"] .value')
     haze.fill("0.2")
     haze.press("Enter")
@@ -235,14 +163,14 @@ def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path
 
 
 def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:
-    compose(page, server, "last-light", "camera")
+    arrive(page, server, "last-light", "camera")
     pitch = page.locator('[data-path="camera.pitch_deg"] .value')
     pitch.fill("17.5")
     pitch.press("Enter")
     page.wait_for_timeout(500)
     server.kill()
     server.start()
-    compose(page, server, "last-light", "camera")
+    arrive(page, server, "last-light", "camera")
     assert server.document("last-light")["camera"]["pitch_deg"] == 17.5
     expect(page.locator("#undo")).to_be_enabled()
 
@@ -250,17 +178,16 @@ def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:
 def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
     """Shadow rays are a box to tick; an exposure's picture comes with the answer to its change."""
     slug = "high-streaks"
-    compose(page, server, slug, "air")
+    arrive(page, server, slug, "air")
     page.locator('[data-path="air.shadow_rays"] input').check()
-    page.wait_for_function("() => document.getElementById('quality').textContent.includes('proof')")
-    settle(page)
+    until(lambda: server.document(slug)["air"]["shadow_rays"], bool)
     assert server.document(slug)["air"]["shadow_rays"] is True
     page.keyboard.press("Control+z")
     expect(page.locator('[data-path="air.shadow_rays"] input')).not_to_be_checked()
     assert server.document(slug)["air"]["shadow_rays"] is False
     compose(page, server, slug, "film")
     before = mean_colour(page)
-    with page.expect_response(lambda r: r.url.endswith("/change")) as answer:
+    with page.expect_response(lambda r: "/change?" in r.url) as answer:
         page.locator('[data-path="film.exposure_ev"] .value').fill("12")
         page.locator('[data-path="film.exposure_ev"] .value').press("Enter")
     said = answer.value.json()
@@ -272,26 +199,12 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
     settle(page)
 
 
-def layer_of(server: Server, slug: str, layer_id: str) -> dict[str, Any]:
-    return next(x for x in server.document(slug)["layers"] if x["id"] == layer_id)
-
-
-def until(found: Any, wanted: Any, seconds: float = 20.0) -> Any:
-    """Wait until `found()` satisfies `wanted`; returns the last value."""
-    end = time.monotonic() + seconds
-    while True:
-        value = found()
-        if wanted(value) or time.monotonic() > end:
-            return value
-        time.sleep(0.1)
-
-
 def test_species_and_features_set_their_controls(page: Page, server: Server) -> None:
     """Words chosen in the schedule change the controls they stand for, and undo takes it back."""
     slug, layer = "high-streaks", "layers"
     document = server.document(slug)
     heap = next(x for x in document["layers"] if x["genus"] == "cumulus")
-    compose(page, server, slug, f"layer:{heap['id']}")
+    arrive(page, server, slug, f"layer:{heap['id']}")
     page.locator(f"#c-{layer}-{heap['id']}-species").select_option("congestus")
     now = until(lambda: layer_of(server, slug, heap["id"]), lambda x: x["species"] == "congestus")
     assert now["thickness_m"] == 4200.0 and now["base_m"] == heap["base_m"]
@@ -344,7 +257,7 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
 def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> None:
     slug = "high-streaks"
     first = server.document(slug)["layers"][0]
-    compose(page, server, slug, f"layer:{first['id']}")
+    arrive(page, server, slug, f"layer:{first['id']}")
     group = page.locator("details[data-group=Life]")
     expect(group).not_to_have_attribute("open", "")
     group.locator("summary").click()

@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 from dovrek.core.cloud_cells import INSTANCE
-from dovrek.core.density import CLEAR_AT, THICK, density
+from dovrek.core.density import CELL_AT, THICK, density
+from dovrek.core.layer_body import reach_m
 from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.march import ray_depth
 from dovrek.core.noise import BILLOW, LEVELS, SIZE, WISP, noise_volumes, wisp_lost
@@ -22,7 +23,7 @@ from dovrek.core.phase import (
     phase_function,
     slab_transmittance,
 )
-from dovrek.core.prepare import FINE, SKETCH, reach_m
+from dovrek.core.prepare import FINE, SKETCH
 from dovrek.core.probe import dome_diffuse, measured_layer, probe
 from dovrek.core.render import QUALITIES, render_frame
 from dovrek.core.spans import ground_distance
@@ -59,7 +60,7 @@ def test_cover_never_moves_the_cells(studio: Studio) -> None:
     def cells(oktas: float) -> Any:
         sky = one_layer("cumulus", cover_oktas=oktas)
         field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
-        return field.reals[: int(field.layers[0][CLEAR_AT])].reshape(-1, INSTANCE)
+        return field.reals[int(field.layers[0][CELL_AT]) :].reshape(-1, INSTANCE)
 
     few, more = cells(2.0), cells(3.0)
     larger = {tuple(c[:2]): c[2] for c in more}

@@ -23,6 +23,7 @@ from dovrek.formats import cover_maps
 from dovrek.formats.cover_maps import MapError, embedded
 from dovrek.sky.advisories import advisories
 from dovrek.sky.errors import SkyError
+from tests import rasters
 from tests.conftest import free_sun, sky_of
 
 
@@ -45,9 +46,7 @@ def plan(studio: Studio, genus: str, **chart: Any) -> Any:
         "share": 0.0}, "map": {"asset": embedded(png(half())), "extent_km": 30.0, **chart}}])
     body = studio.preparer.body(sky, sky.layers[0], SKETCH, Cancel())
     z = 0.3 * sky.layers[0].thickness_m
-    line = (np.arange(60) + 0.5) / 60 * 30e3 - 15e3
-    return np.array([[d.density(body.field, 0, x, y, z, 0.0, 0.0)[1] > 0 for y in line]
-                     for x in line])
+    return rasters.plan_of(body.field, 15e3, 60, z) > 0
 
 
 @pytest.mark.parametrize("genus", ["cumulus", "stratus", "stratocumulus", "cirrus"])

@@ -17,10 +17,11 @@ from dovrek.core.film import (
     tone,
     white_luminance,
 )
-from dovrek.core.prepare import FINE, illuminances
+from dovrek.core.prepare import FINE
 from dovrek.core.spectrum import RGB_TO_XYZ, white_of_temperature
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
+from dovrek.core.sunlight import illuminances
 from tests.conftest import free_sun
 
 

@@ -44,10 +44,28 @@ ODD: dict[str, dict[str, Any]] = {
 @pytest.mark.parametrize("name", list(ODD))
 def test_odd_skies_make_pictures(studio: Studio, name: str) -> None:
     sky = sky_from_data({"dovrek": 1, **ODD[name]})
-    rendered = studio.render(sky, Wish(64, 36, "draft"))
+    rendered = studio.render(sky, Wish(64, 36, "sketch"))
     assert np.isfinite(rendered.light).all() and np.isfinite(rendered.metered.ev)
     assert rendered.light[..., 1].min() >= -1e-9
     assert rendered.light[..., 1].max() > 0.0
+
+
+def test_more_layers_than_are_kept_come_back_the_same(studio: Studio) -> None:
+    """Their light does not all fit into what is kept: what was pushed out is made again."""
+    layers = [{"genus": "cirrus", "base_m": 6000 + 400 * k, "thickness_m": 300, "seed": k,
+               "cover_oktas": 2} for k in range(14)]
+
+    def light(height: float) -> Any:
+        sky = sky_from_data({"dovrek": 1, "layers": layers, "sun": {
+            "mode": "free", "elevation_deg": height, "azimuth_deg": 90}})
+        return studio.render(sky, Wish(48, 27, "sketch")).light
+
+    first, other = light(40.0), light(15.0)
+    for height in (60.0, 50.0, 30.0, 20.0):  # more scenes than are kept as well
+        light(height)
+    again = light(40.0)
+    assert np.array_equal(first, again)
+    assert not np.allclose(first, other, rtol=0.05)
 
 
 @pytest.mark.parametrize(("name", "code"), [

@@ -63,6 +63,24 @@ def test_a_print_from_order_to_files(store: Settings, client: Client) -> None:
     assert {p.suffix for p in store.prints.iterdir()} == {".exr", ".json"}
 
 
+def test_a_print_with_its_passes(store: Settings, client: Client) -> None:
+    """Clouds over the rest make the beauty, as in any compositor (Porter & Duff 1984)."""
+    row = ordered(width=96, height=54, format="exr-float", passes="all")
+    engine.attempt(row, store, client)
+    row = jobs.job(row.id)
+    assert row.state == jobs.DONE, row.message
+    with OpenEXR.File(str(store.prints / row.file), separate_channels=True) as file:
+        found = {name: np.asarray(c.pixels) for name, c in file.channels().items()}
+    beauty = np.stack([found[c] for c in "RGB"], axis=2)
+    clouds = np.stack([found[f"clouds.{c}"] for c in "RGB"], axis=2)
+    alpha = found["clouds.A"][..., None]
+    rest = np.stack([found[f"sky.{c}"] for c in "RGB"], axis=2)
+    assert float(alpha.max()) > 0.9
+    assert np.abs(rest * (1 - alpha) + clouds - beauty).max() < 1e-3 * beauty.max()
+    with pytest.raises(jobs.OrderError, match="OpenEXR"):
+        jobs.order_from({"width": 96, "height": 54, "passes": "all"})
+
+
 def test_remote_scheduler_prints_the_same(store: Settings, client: Client) -> None:
     """Tiles and numbers computed by the workers of a scheduler at an address of its own make the
     print that the embedded cluster makes, pixel for pixel."""

@@ -90,10 +90,10 @@ def test_seeds_agree(studio: Studio) -> None:
     sky = free_sun(50, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 4}],
                    camera={"pitch_deg": 25, "lens_mm": 24})
     wish = Wish(32, 18, "final", sun_disc=False)
-    first = studio.trace(sky, wish, 300)
+    first = studio.trace(sky, wish, 160)
     views = studio.preparer.surroundings(first.prepared, Cancel())
     other, error = trace_frame(first.prepared.scene, tracing_of(first.prepared, views),
-                               wish.lens(sky), (32, 18), 300, studio.workers, Cancel(), seed=2)
+                               wish.lens(sky), (32, 18), 160, studio.workers, Cancel(), seed=2)
     noise = math.sqrt(float(np.sum(error**2))) / error.size
     assert first.light[..., 1].mean() == pytest.approx(other[..., 1].mean(), abs=4.5 * noise)
     assert first.light[..., ALPHA].min() == 1.0 and first.light[..., :3].min() > 0.0

@@ -139,7 +139,8 @@ def test_advisories_name_place_and_mend() -> None:
     assert {a.code for a in advisories(sky_of(), -15.0)} == {"night"}
     lid = advisories(sky, 40.0, {sky.layers[1].id: 0.3})[-1]
     assert lid.code == "lid" and lid.where == "layers[1].thickness_m" and "30 %" in lid.text
-    assert advisories(sky_of(layers=[{"genus": g} for g in GENUS_DEFAULTS]), 30.0) == []
+    every = advisories(sky_of(layers=[{"genus": g} for g in GENUS_DEFAULTS]), 30.0)
+    assert {a.code for a in every} == {"hidden"}  # by the unbroken sheets among them
 
 
 @settings(max_examples=150, deadline=None)

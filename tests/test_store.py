@@ -7,11 +7,11 @@ from typing import Any
 import pytest
 
 from dovrek.settings import Settings
-from dovrek.sky.changes import with_values
+from dovrek.sky.changes import difference, with_values
 from dovrek.sky.errors import SkyConflict, SkyError
 from dovrek.store import print_jobs as jobs
-from dovrek.store import skies
-from dovrek.store.demo import load_demo
+from dovrek.store import skies, versions
+from dovrek.store.demo import demo_versions, load_demo
 from dovrek.store.tables import open_database
 from tests.conftest import sky_of
 
@@ -82,6 +82,11 @@ def test_names_slugs_copies_and_deletion(store: Settings) -> None:
 
 def test_demo_only_goes_into_an_empty_store(store: Settings) -> None:
     assert load_demo() == 3 and load_demo() == 0
+    for slug, _ in demo_versions().items():
+        present = skies.load(slug)[0]
+        rows = versions.versions(slug)
+        assert len(rows) == 2
+        assert all(difference(present, versions.sky_of(row)) for row in rows)
 
 
 @pytest.mark.parametrize(("fields", "part"), [

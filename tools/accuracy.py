@@ -42,6 +42,17 @@ LAYERS: dict[str, dict[str, Any]] = {
 PITCH = {"cumulus": 17.0, "stratus": 20.0, "altocumulus": 24.0, "cirrus": 26.0}
 SUNS = (60.0, 20.0, 5.0)
 
+# Genera that came after every constant was settled: name, layer, sun, bearing, pitch.
+LATER: tuple[tuple[str, dict[str, Any], float, float, float], ...] = (
+    ("stratocumulus 30° away", {"genus": "stratocumulus", "cover_oktas": 5.0}, 30.0, 155.0, 22.0),
+    ("altostratus 30° toward", {"genus": "altostratus", "cover_oktas": 8.0}, 30.0, 50.0, 30.0),
+    ("cirrocumulus 35° away", {"genus": "cirrocumulus", "cover_oktas": 4.0}, 35.0, 155.0, 30.0),
+    ("cirrostratus 25° toward", {"genus": "cirrostratus", "cover_oktas": 8.0,
+                                 "light": {"halo": 0.0}}, 25.0, 50.0, 26.0),
+    ("lenses 30° aside", {"genus": "altocumulus", "species": "lenticularis", "cover_oktas": 3.0},
+     30.0, 90.0, 24.0),
+)
+
 
 @dataclass(frozen=True)
 class Case:
@@ -96,6 +107,8 @@ def cases() -> list[Case]:
             "cells": {"size_m": 700}, "body": {"density_per_km": 40}}],
             9.0, 80.0, 26.0, seed=23), True),
     ]
+    found += [Case(name, _sky([{"id": "a", **layer}], sun, bearing, pitch, seed=31), True)
+              for name, layer, sun, bearing, pitch in LATER]
     return found
 
 

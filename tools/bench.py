@@ -18,6 +18,7 @@ import threading
 import time
 import urllib.request
 import warnings
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -302,6 +303,17 @@ CHANGES = {
 }
 
 
+def settler(page: Any) -> Callable[[], None]:
+    """A function that waits until the page's picture is a proof."""
+    def settle() -> None:
+        end = time.monotonic() + 180
+        while not page.evaluate(SETTLED) and time.monotonic() < end:
+            time.sleep(0.05)
+        time.sleep(0.2)
+
+    return settle
+
+
 def in_the_page() -> dict[str, Any]:
     """Seconds from an input event to painted pixels; cold start; p95 of pages meanwhile."""
     from playwright.sync_api import sync_playwright
@@ -315,12 +327,7 @@ def in_the_page() -> dict[str, Any]:
             "--disable-component-update", "--disable-sync"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
 
-        def settle() -> None:
-            end = time.monotonic() + 180
-            while not page.evaluate(SETTLED) and time.monotonic() < end:
-                time.sleep(0.05)
-            time.sleep(0.2)
-
+        settle = settler(page)
         page.goto(f"{served.url}/skies/fair-weather-noon/?selected=sun")
         settle()
         page.locator("#c-sun-mode").select_option("free")

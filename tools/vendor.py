@@ -11,7 +11,8 @@ import sys
 from pathlib import Path
 
 ICONS = ["eye", "eye-off", "copy", "trash", "arrow-back-up", "arrow-forward-up", "plus",
-         "printer", "download", "upload", "pencil", "x", "refresh", "rotate"]
+         "printer", "download", "upload", "pencil", "x", "refresh", "rotate", "lock", "lock-open",
+         "focus-2", "pin", "layout-columns", "search"]
 TARGET = Path(__file__).parent.parent / "dovrek/web/static/vendor"
 
 

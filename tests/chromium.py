@@ -1,0 +1,110 @@
+"""The application in Debian's Chromium: what the interface tests share."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+CHROMIUM = Path("/usr/bin/chromium")
+FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync"]
+WIDTH = 480  # of the live picture: a quarter of the usual pixels, less to wait for
+PATIENCE = 240_000  # a new machine compiles its kernels while the first picture waits
+
+class Server:
+    """The application as `dovrek demo` starts it."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "dovrek.cli", "demo", "--home", str(self.home), "--port",
+             str(self.port), "--picture-width", str(WIDTH)], start_new_session=True)
+        end = time.monotonic() + 60
+        while True:
+            try:
+                urllib.request.urlopen(self.url, timeout=2)
+                return
+            except OSError:
+                assert time.monotonic() < end and self.process.poll() is None
+                time.sleep(0.1)
+
+    def kill(self) -> None:
+        assert self.process is not None
+        os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+    def document(self, slug: str) -> dict[str, Any]:
+        with urllib.request.urlopen(f"{self.url}/skies/{slug}/export.json") as answer:
+            found: dict[str, Any] = json.load(answer)
+        return found
+
+
+def compose(page: Page, server: Server, slug: str, selected: str = "") -> None:
+    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
+    settle(page)
+
+
+def arrive(page: Page, server: Server, slug: str, selected: str = "") -> None:
+    """Open the composer and wait for the first picture only."""
+    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
+    expect(page.locator("#picture[data-revision]")).to_be_visible(timeout=PATIENCE)
+
+
+def settle(page: Page) -> None:
+    """Wait until the picture shows the stored sky at proof."""
+    expect(page.locator("#quality")).to_have_text(f"proof {WIDTH} × {WIDTH * 9 // 16}",
+                                                  timeout=PATIENCE)
+
+
+def serial(page: Page) -> int:
+    return int(page.locator("#picture").get_attribute("data-serial") or 0)
+
+
+def mean_colour(page: Page) -> np.ndarray:
+    pixels = page.evaluate(
+        """() => { const c = document.getElementById('picture');
+        return Array.from(c.getContext('2d').getImageData(0, 0, c.width, c.height / 2).data); }""")
+    return np.array(pixels, dtype=float).reshape(-1, 4)[:, :3].mean(axis=0)
+
+
+def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> None:
+    page.mouse.move(*start)
+    page.mouse.down()
+    for k in range(1, 7):
+        page.mouse.move(start[0] + (end[0] - start[0]) * k / 6,
+                        start[1] + (end[1] - start[1]) * k / 6)
+        time.sleep(0.04)
+    page.mouse.up()
+
+
+def layer_of(server: Server, slug: str, layer_id: str) -> dict[str, Any]:
+    return next(x for x in server.document(slug)["layers"] if x["id"] == layer_id)
+
+
+def until(found: Any, wanted: Any, seconds: float = 20.0) -> Any:
+    """Wait until `found()` satisfies `wanted` and return it; fails when it does not in time."""
+    end = time.monotonic() + seconds
+    while True:
+        value = found()
+        if wanted(value):
+            return value
+        assert time.monotonic() < end, f"still {value!r} after {seconds:g} s"
+        time.sleep(0.1)
