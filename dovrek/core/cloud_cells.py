@@ -35,6 +35,7 @@ LOWEST_LEVEL, HIGHEST_LEVEL, LEVELS_TRIED = -1.5, 5.5, 1 << 15
 X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP, TALL, AGE = range(10)
 INSTANCE = 10
 DEALT = 8  # columns of a possible cloud: the first seven of them as in `_deal`, its luck
+PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
 EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
 # Stages of life: grown by, falling apart from.
 GROWN, FALLING = 0.38, 0.62
@@ -247,11 +248,12 @@ def lived(luck, life, out):
 
 
 @solver
-def _stand(dealt, level, life, radii, tops, half_width, skin, out):
-    """The instances of the clouds that are there, in the first rows of `out`; their number."""
-    n = 0
+def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, out):
+    """The instances of the possible clouds k0 … k1 that are there, in the rows of `out` from k0
+    on; their number."""
+    n = k0
     own = np.empty(3)
-    for k in range(dealt.shape[0]):
+    for k in range(k0, k1):
         scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
         if scale <= SMALLEST:
             continue
@@ -272,31 +274,43 @@ def _stand(dealt, level, life, radii, tops, half_width, skin, out):
         out[n, TALL], out[n, AGE] = tall, own[2]
         out[n, TOP] = min(scale, 1.0) * tops[shape] * tall
         n += 1
-    return n
+    return n - k0
+
+
+@kernel
+def _wrapped(i, count):
+    """A place around the border of `count`, by sums: a remainder costs ten times as much."""
+    while i < 0:
+        i += count
+    while i >= count:
+        i -= count
+    return i
 
 
 @solver
-def _index(instances, period, squares, r0, r1, cursor, members, clearance, fill):
+def _index(instances, period, squares, r0, r1, cursor, members, fill):
     """Count (fill False) or list the instances whose circle touches each grid square of rows
     r0 … r1; `cursor` holds where each square's next member goes."""
     size = period / squares
+    per_metre = squares / period
     for k in range(instances.shape[0]):
         x, y, reach = instances[k, X], instances[k, Y], instances[k, REACH]
-        i0, i1 = math.floor((x - reach) / size), math.floor((x + reach) / size)
-        j0, j1 = math.floor((y - reach) / size), math.floor((y + reach) / size)
+        i0, i1 = math.floor((x - reach) * per_metre), math.floor((x + reach) * per_metre)
+        j0, j1 = math.floor((y - reach) * per_metre), math.floor((y + reach) * per_metre)
         for i in range(i0, i1 + 1):
-            if not r0 <= i % squares < r1:
+            row = _wrapped(i, squares)
+            if row < r0 or row >= r1:
                 continue
             nx = min(max(x, i * size), (i + 1) * size) - x
+            left = reach * reach - nx * nx
             for j in range(j0, j1 + 1):
                 ny = min(max(y, j * size), (j + 1) * size) - y
-                if nx * nx + ny * ny > reach * reach:
+                if ny * ny > left:
                     continue
-                square = (i % squares) * squares + j % squares
+                square = row * squares + _wrapped(j, squares)
                 if fill:
                     members[cursor[square]] = k
                 cursor[square] += 1
-                clearance[i % squares, j % squares] = 0.0
 
 
 @solver
@@ -392,31 +406,51 @@ def _level(step: int) -> float:
     return LOWEST_LEVEL + (HIGHEST_LEVEL - LOWEST_LEVEL) * step / LEVELS_TRIED
 
 
+def in_pieces(run: Run, f: Callable[[int, int], None], n: int) -> None:
+    """Spread f(first, last) over 0 … n in PIECES."""
+    def some(first: int, last: int) -> None:
+        for k in range(first, last):
+            f(n * k // PIECES, n * (k + 1) // PIECES)
+
+    run(some, PIECES)
+
+
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
                 level: float, life: Life, skin_m: float, run: Run) -> Cells:
     """The clouds present at a level of growth and a stage of life, indexed for the march.
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape; `run` spreads a
-    function over rows and may raise.
+    function over pieces and may raise.
     """
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size, count = period_m / squares, squares * squares
     reals = np.empty(count + len(dealt) * INSTANCE, dtype=np.float32)
     every = reals[count:].reshape(-1, INSTANCE)
-    standing = _stand(dealt, level, life, shapes.radii, shapes.tops * shapes.squash,
-                      shapes.half_width_m, skin_m, every)
-    instances, clearance = every[:standing], np.full((squares, squares), np.float32(period_m))
-    counts, none = np.zeros(count, dtype=np.int32), np.empty(0, dtype=np.int32)
-    run(lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none, clearance,
-                              False), squares)
+    found: dict[int, int] = {}
+
+    def stand(first: int, last: int) -> None:
+        found[first] = _stand(dealt, first, last, level, life, shapes.radii,
+                              shapes.tops * shapes.squash, shapes.half_width_m, skin_m, every)
+
+    in_pieces(run, stand, len(dealt))
+    standing = 0
+    for first, number in sorted(found.items()):  # moved together
+        if first != standing:
+            every[standing : standing + number] = every[first : first + number]
+        standing += number
+    instances, none = every[:standing], np.empty(0, dtype=np.int32)
+    counts = np.zeros(count, dtype=np.int32)
+    in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none,
+                                         False), squares)
     total = int(counts.sum())
     links = np.empty(count + 1 + max(total, 1), dtype=np.int32)
     starts, members = links[: count + 1], links[count + 1 :]
     starts[0] = 0
     np.cumsum(counts, out=starts[1:])
     cursor = starts[:-1].copy()
-    run(lambda r0, r1: _index(instances, period_m, squares, r0, r1, cursor, members, clearance,
-                              True), squares)
+    in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, cursor, members,
+                                         True), squares)
+    clearance = np.where(counts > 0, np.float32(0.0), np.float32(period_m)).reshape(squares, -1)
     _clear(clearance, size)
     clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
     clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size

@@ -238,7 +238,7 @@ class Preparer:
                                                     self.workers.over(cancel, chunk=200))
                 cancel.check()
                 return cloud_cells.stand_cells(dealt, period, size, shapes, level, life,
-                                               0.03 * size, self.workers.over(cancel, chunk=200))
+                                               0.03 * size, self.workers.over(cancel, chunk=1))
 
             # Of the layer's own values only these move a cloud: another skin keeps all in place.
             return self.cache.get("standing", digest(wanted, cells, cover, life), stand, keep=12)

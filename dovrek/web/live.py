@@ -73,7 +73,8 @@ class Live:
             self._stop = True
             self._cancel.set()
             self._lock.notify_all()
-        self._thread.join(timeout=5)
+        if self._thread.is_alive():
+            self._thread.join(timeout=5)
         self.studio.close()
 
     # -- what windows ask -----------------------------------------------------------------
@@ -95,6 +96,13 @@ class Live:
                 return None
             at = Turn(session.turn, revision, asked)
             return self._add(session, at, session.light_quality, metered, light, png)
+
+    def paint(self, slug: str, sky: Sky, revision: int) -> None:
+        """Render a sky that no window shows, when there is nothing else to do."""
+        with self._lock:
+            self._sessions.setdefault((slug, Look()), Session(sky, revision, time.perf_counter(),
+                                                              Look(), polled=-LOOKED_AT_S))
+            self._lock.notify_all()
 
     def hush(self) -> None:
         """A change is being taken in: leave the processor to it for a moment."""
@@ -164,8 +172,11 @@ class Live:
                 while len(self._sessions) > SESSIONS_KEPT:
                     del self._sessions[min(self._sessions,
                                            key=lambda k: self._sessions[k].asked)]
-            elif not self._turn_to(session, sky, revision, time.perf_counter()):
-                return
+            else:
+                session.polled = time.monotonic()
+                if not self._turn_to(session, sky, revision, time.perf_counter()) and (
+                        session.answered):
+                    return
             self._give_way()
             self._quiet_until = time.monotonic() + rest_s
             self._lock.notify_all()
@@ -203,7 +214,7 @@ class Live:
     def _has_news(self, session: Session, serial: int, progress: float, revision: int) -> bool:
         """Whether to answer a window now. What only says that work goes on waits for the first
         picture of a change: every answer takes time from that picture."""
-        if session.serial != serial or session.fault:
+        if session.serial != serial or session.fault or session.done and progress < 1.0:
             return True
         if not session.answered and time.perf_counter() - session.asked < QUIET_S:
             return False
@@ -216,7 +227,8 @@ class Live:
             picture["png"] = base64.b64encode(last.png).decode()
         return {
             "serial": session.serial, "revision": session.revision, "stage": session.stage,
-            "progress": round(session.progress, 3), "fault": session.fault, "warm": self.warm,
+            "progress": 1.0 if session.done else min(round(session.progress, 3), 0.999),
+            "fault": session.fault, "warm": self.warm,
             "done": session.done,
             "picture": picture,
         }
@@ -245,7 +257,8 @@ class Live:
                     self._lock.wait(quiet)
                     continue
                 waiting = [(k, s) for k, s in self._sessions.items() if not s.done]
-                first = [item for item in waiting if not item[1].answered]
+                first = [item for item in waiting if not item[1].answered
+                         and time.monotonic() - item[1].polled < LOOKED_AT_S]
                 frame = None if first else self.boards.next_frame()
                 if not (first or waiting or frame):
                     frame = self.boards.next_frame(patient=True)

@@ -64,7 +64,7 @@ def paint_gallery(live: Live) -> None:
         rows = [(r.slug, r.head_id) for r in skies.gallery() if r.picture is None]
         for slug, revision in reversed(rows):
             sky, _ = skies.load(slug)
-            live.show(slug, sky, revision)
+            live.paint(slug, sky, revision)
 
 
 def run(settings: Settings, demo: bool) -> None:

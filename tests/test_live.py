@@ -1,0 +1,55 @@
+"""The live picture without a browser: what windows are told, and whose turn it is."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+import pytest
+
+from dovrek.web.live import Live
+from dovrek.web.looks import Look
+from tests.conftest import sky_of
+
+
+@pytest.fixture()
+def live() -> Iterator[Live]:
+    made = Live(2, width=64)
+    yield made
+    made.close()
+
+
+def test_a_window_is_told_at_once_that_its_picture_is_done(live: Live) -> None:
+    """Not only when its long poll runs out: what a finished picture tells waits for it."""
+    live.start()
+    live.show("clear", sky_of(), 1)
+    serial, progress, end = 0, -1.0, time.monotonic() + 300
+    while time.monotonic() < end:
+        said = live.wait("clear", serial, progress, 1, 60.0)
+        if said["done"]:
+            break
+        assert said["progress"] < 1.0  # only a finished picture says so
+        serial, progress = said["serial"], said["progress"]
+    asked = time.monotonic()
+    assert said["done"] and said["progress"] == 1.0
+    told = live.wait("clear", said["serial"], 0.999, 1, 60.0)
+    assert told["done"] and time.monotonic() - asked < 30.0
+    quiet = time.monotonic()  # and a window that knows is left alone
+    live.wait("clear", said["serial"], 1.0, 1, 0.3)
+    assert time.monotonic() - quiet >= 0.3
+
+
+def test_a_window_goes_before_the_gallery(live: Live) -> None:
+    """Skies painted for the gallery wait for every window, and what is begun of them gives way."""
+    for name in ("one", "two"):
+        live.paint(name, sky_of(name=name), 1)
+    (slug, _), _ = live._next() or (("", None), None)
+    assert slug in ("one", "two")  # nobody else is there
+    painting = live._cancel
+    live.show("mine", sky_of(name="mine"), 7)
+    assert painting.is_set
+    (slug, look), session = live._next() or (("", None), None)
+    assert (slug, look) == ("mine", Look())
+    live.show("two", sky_of(name="two"), 1)  # now a window shows it
+    (slug, _), _ = live._next() or (("", None), None)
+    assert slug == "two"
