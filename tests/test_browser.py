@@ -191,7 +191,7 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
         page.locator('[data-path="film.exposure_ev"] .value').fill("12")
         page.locator('[data-path="film.exposure_ev"] .value').press("Enter")
     said = answer.value.json()
-    assert said["picture"]["revision"] == said["revision"] and said["picture"]["png"]
+    assert said["picture"]["revision"] == said["revision"] and said["picture"]["image"]
     page.wait_for_function("r => Number(document.getElementById('picture').dataset.revision) >= r",
                            arg=said["revision"])
     assert mean_colour(page).mean() > before.mean() + 20

@@ -12,6 +12,7 @@ from dovrek.core.film import (
     balance_matrix,
     decode_srgb,
     develop,
+    encode_quickly,
     encode_srgb,
     meter,
     tone,
@@ -29,6 +30,9 @@ def test_srgb_against_colour_science() -> None:
     """IEC 61966-2-1 both ways."""
     values = np.linspace(0, 1, 257)
     assert [encode_srgb(v) for v in values] == pytest.approx(eotf_inverse_sRGB(values), abs=1e-6)
+    assert [encode_quickly(v) for v in values] == pytest.approx(eotf_inverse_sRGB(values), abs=1e-6)
+    assert [encode_quickly(v) for v in (-0.1, 1.0, 1e-5)] == pytest.approx([0, 1, 1.292e-4],
+                                                                           abs=1e-6)
     assert [decode_srgb(v) for v in values] == pytest.approx(eotf_sRGB(values), abs=1e-6)
 
 

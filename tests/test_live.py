@@ -53,3 +53,23 @@ def test_a_window_goes_before_the_gallery(live: Live) -> None:
     live.show("two", sky_of(name="two"), 1)  # now a window shows it
     (slug, _), _ = live._next() or (("", None), None)
     assert slug == "two"
+
+
+def test_the_gallery_gets_a_draft(live: Live) -> None:
+    """A sky that no window shows is made once, as a draft; a window's is refined."""
+    kept: list[tuple[str, int]] = []
+    live.kept = lambda slug, revision, png: kept.append((slug, revision))
+    live.paint("one", sky_of(name="one"), 3)
+    live.start()
+    end = time.monotonic() + 300
+    while not kept and time.monotonic() < end:
+        time.sleep(0.05)
+    session = live.session("one", Look())
+    assert kept == [("one", 3)] and session is not None
+    assert session.light_quality == "draft" and not session.done
+    live.show("one", sky_of(name="one"), 3)
+    serial, progress = 0, -1.0
+    while not session.done and time.monotonic() < end:
+        said = live.wait("one", serial, progress, 3, 60.0)
+        serial, progress = said["serial"], said["progress"]
+    assert session.done and session.light_quality == "proof"

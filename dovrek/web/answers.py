@@ -38,7 +38,7 @@ def units() -> str:
 def answer(slug: str, written: store.Written, **more: Any) -> Any:
     shown = live().show(slug, written.sky, written.revision, look())
     if shown is not None:  # one way instead of two to a picture that is ready
-        more["picture"] = shown.data() | {"png": base64.b64encode(shown.png).decode()}
+        more["picture"] = shown.data() | {"image": base64.b64encode(shown.image).decode()}
     return jsonify({"revision": written.revision, "others": [place_name(written.sky, p)
                                                              for p in written.others], **more})
 

@@ -170,7 +170,7 @@ def picture(slug: str, serial: int) -> Any:
     shown = live().picture(slug, serial, look())
     if shown is None:
         abort(404, "This picture has been replaced by a newer one.")
-    response = png_answer(shown.png, kept=False)
+    response = png_answer(shown.image, kept=False)
     response.headers["X-Revision"] = str(shown.revision)
     return response
 

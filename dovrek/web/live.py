@@ -27,7 +27,17 @@ from dovrek.core.studio import Studio
 from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.boards import Board, Boards, Frame
-from dovrek.web.looks import Look, Session, Shown, Turn, horizon_share, light_key, png_of
+from dovrek.web.looks import (
+    UNSEEN,
+    Look,
+    Session,
+    Shown,
+    Turn,
+    bitmap_of,
+    horizon_share,
+    light_key,
+    png_of,
+)
 
 SKETCH_WIDTH, PROOF_WIDTH = 240, 960
 PROOF_SAMPLES = 3
@@ -63,7 +73,7 @@ class Live:
         self._ribbon = Preparer(Workers(1, _be_nice))
         self._ribbon_lock = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
-        self.kept: Any = None  # called with (slug, revision, png) when a proof is done
+        self.kept: Any = None  # called with (slug, revision, png) when it is done
 
     def start(self) -> None:
         self._thread.start()
@@ -98,10 +108,11 @@ class Live:
             return self._add(session, at, session.light_quality, metered, light, png)
 
     def paint(self, slug: str, sky: Sky, revision: int) -> None:
-        """Render a sky that no window shows, when there is nothing else to do."""
+        """Make a draft of a sky that no window shows, for `kept`, when there is nothing else to
+        do."""
         with self._lock:
             self._sessions.setdefault((slug, Look()), Session(sky, revision, time.perf_counter(),
-                                                              Look(), polled=-LOOKED_AT_S))
+                                                              Look(), polled=UNSEEN))
             self._lock.notify_all()
 
     def hush(self) -> None:
@@ -157,7 +168,7 @@ class Live:
             light, metered = session.light, session.metered.set_by(sky.film)
         stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
         small = np.ascontiguousarray(light[::stride, ::stride])
-        return small, metered, png_of(small, metered, sky.film.contrast)
+        return small, metered, bitmap_of(small, metered, sky.film.contrast)
 
     def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float) -> None:
         with self._lock:
@@ -224,7 +235,7 @@ class Live:
         last = session.shown[-1] if session.shown else None
         picture = last and last.data()
         if last and picture and last.width < 0.9 * self.width:  # the small ones come along
-            picture["png"] = base64.b64encode(last.png).decode()
+            picture["image"] = base64.b64encode(last.image).decode()
         return {
             "serial": session.serial, "revision": session.revision, "stage": session.stage,
             "progress": 1.0 if session.done else min(round(session.progress, 3), 0.999),
@@ -256,7 +267,8 @@ class Live:
                 if quiet > 0.0:
                     self._lock.wait(quiet)
                     continue
-                waiting = [(k, s) for k, s in self._sessions.items() if not s.done]
+                waiting = [(k, s) for k, s in self._sessions.items()
+                           if not s.done and not (s.unseen and s.light_quality == "draft")]
                 first = [item for item in waiting if not item[1].answered
                          and time.monotonic() - item[1].polled < LOOKED_AT_S]
                 frame = None if first else self.boards.next_frame()
@@ -329,6 +341,9 @@ class Live:
                     continue
                 quality = "sketch"
             self._step(session, sky, at, quality, width, cancel, key)
+            if session.unseen and quality == "draft":
+                self._keep(slug, session, at)
+                return
             if quality == "sketch":
                 self._stage(session, "building maps and light", 0.0, cancel)
             with self._lock:
@@ -430,10 +445,12 @@ class Live:
             if session.turn != at.number:
                 return
             session.done, session.progress, session.stage = True, 1.0, "proof"
-            last = session.shown[-1].png
             self._lock.notify_all()
+        self._keep(slug, session, at)
+
+    def _keep(self, slug: str, session: Session, at: Turn) -> None:
         if self.kept is not None and session.look == Look():
-            self.kept(slug, at.revision, last)
+            self.kept(slug, at.revision, session.shown[-1].image)
 
 
 def _named(quality: str) -> str:

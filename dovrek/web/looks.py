@@ -19,6 +19,7 @@ from dovrek.core.studio import EXTENT_KM, EXTENT_LIMITS_KM, VIEWS, Wish
 from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Sky
 
+UNSEEN = -1e9  # when a look was asked for that no window has asked for
 PLAN_ASPECT, DOME_ASPECT = 1.5, 2.0
 
 
@@ -65,7 +66,7 @@ class Shown:
     quality: str
     width: int
     height: int
-    png: bytes
+    image: bytes  # as a browser reads it
     ev: float
     kelvins: float
     seconds: float  # since the change it shows
@@ -110,6 +111,11 @@ class Session:
     seen: Seen | None = None  # what the finished picture tells
 
     @property
+    def unseen(self) -> bool:
+        """Whether no window has asked for it."""
+        return self.polled == UNSEEN
+
+    @property
     def answered(self) -> bool:
         """Whether a picture of the sky as it stands has been shown."""
         return self.shown_turn == self.turn
@@ -145,4 +151,12 @@ def encoded(pixels: NDArray[Any]) -> bytes:
     """Pixels as a PNG, quickly."""
     buffer = io.BytesIO()
     Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
+    return buffer.getvalue()
+
+
+def bitmap_of(light: NDArray[np.float32], metered: Metered, contrast: float) -> bytes:
+    """Light developed by the film, as a plain bitmap: packing a small picture would take as long
+    as developing it does."""
+    buffer = io.BytesIO()
+    Image.fromarray(develop(light, metered.ev, metered.kelvins, contrast)).save(buffer, "BMP")
     return buffer.getvalue()

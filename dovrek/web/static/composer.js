@@ -21,7 +21,7 @@ export function answered(said) { // what every change leads to, however it was s
   if (said.revision !== undefined) revision = said.revision;
   if (said.others?.length) notice(`Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. Your change is laid on top; undo takes it back.`);
   if (said.note) notice(said.note);
-  if (said.picture) inkIn(said, blobOf(said.picture.png));
+  if (said.picture) inkIn(said, blobOf(said.picture.image));
 }
 async function post(path, body) {
   const before = $("quality").textContent; // until the picture of this change is here
@@ -423,7 +423,7 @@ export function blobOf(encoded) {
   return new Blob([bytes]);
 }
 async function paint(state) {
-  if (state.picture.png) { await inkIn(state, blobOf(state.picture.png)); return; }
+  if (state.picture.image) { await inkIn(state, blobOf(state.picture.image)); return; }
   const answer = await fetch(`${root}picture/${state.picture.serial}.png?${lookQuery()}`);
   if (answer.ok) await inkIn(state, await answer.blob());
 }
