@@ -29,6 +29,7 @@ Run = Callable[[Callable[[int, int], None], int], None]
 DEPTH, SUN_J, SKY_J, FLUX_X, FLUX_Y, FLUX_Z = range(6)
 CHANNELS = 6
 COARSER = 3.0
+FAR_LOOKS = 2  # at a cell that only shades what is seen
 FOOTPRINT = 0.1  # of a cell that detail is averaged over; several samples do the rest
 CLIMB, CLIMB_TRUST = 5, 0.8  # cells that a look climbs at one place; part of a distance it takes
 RELAX = 1.5
@@ -49,6 +50,7 @@ class GridShape(NamedTuple):
     dx: float  # metres, innermost level
     dz: float
     z0: float  # bottom of the lowest cell above the layer's base
+    range_m: float  # where the layer sinks below the horizon: beyond, a few looks will do
 
 
 def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, range_m: float,
@@ -79,14 +81,15 @@ def grid_shape(kind: int, size_m: float, thick_m: float, sigma_per_m: float, ran
         levels += 1
     if kind == SLAB:  # its faces are faces of cells
         dz = thick_m / (nz - 2)
-        return GridShape(cells, nz, levels, dx, dz, -dz)
+        return GridShape(cells, nz, levels, dx, dz, -dz, range_m)
     dz = thick_m * 1.06 / (nz - 2)
-    return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz)
+    return GridShape(cells, nz, levels, dx, dz, -0.03 * thick_m - dz, range_m)
 
 
 @kernel
 def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
-    """Mean extinction of cells for rows i0 … i1 of a level, by `samples` looks at each.
+    """Mean extinction of cells for rows i0 … i1 of a level, by `samples` looks at each (fewer
+    beyond the layer's range).
 
     The first look climbs the middle of a column and marks the cells that are clear throughout.
     A later one climbs a few cells at one place before it takes another, so that the distance to
@@ -95,12 +98,13 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
     """
     dx = shape.dx * COARSER**level
     n, nz, dz = shape.n, shape.nz, shape.dz
-    share = 1.0 / samples
     for i in range(i0, i1):
         if cancel[0] != 0:
             return
         for j in range(n):
             x, y, marked, clear_to = (i + 0.5 - 0.5 * n) * dx, (j + 0.5 - 0.5 * n) * dx, 0, -1e9
+            looks = samples if x * x + y * y < shape.range_m**2 else min(samples, FAR_LOOKS)
+            share = 1.0 / looks
             for k in range(nz):
                 z = shape.z0 + (k + 0.5) * dz
                 f, sigma = 0.0, 0.0
@@ -117,7 +121,7 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                     marked = max(marked, k)
                 if k >= marked:
                     out[i, j, k] = share * sigma
-            for s in range(1, samples):
+            for s in range(1, looks):
                 clear_to = -1e9
                 for k in range(nz):
                     if k % CLIMB == 0:

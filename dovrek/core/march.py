@@ -68,7 +68,8 @@ SECOND_HEAP, FALL_HEAP = 0.58 / (4.0 * math.pi), 0.60
 SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
-RAIN_STEPS = 6.0
+# Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
+RAIN_STEPS, RAIN_FAR = 6.0, 0.03
 RAIN_FACE = 0.78  # light at the base of a cloud, over that of its lowest cells
 # Sine of the lowest sun, and the longest way, by which rain finds the cloud that shades it.
 LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
@@ -89,7 +90,7 @@ def _step(p, t, r0, dz, radius):
                                            - radius)
         if under > 0.0:  # rain is even: long steps, though not past the base
             far = p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08))
-            far = max(min(far, 0.7 * p[SIZE]), step)
+            far = max(min(far, max(0.7 * p[SIZE], RAIN_FAR * t)), step)
             if slope > 0.0:
                 far = min(far, under / slope + 0.5 * step)
             step = max(step, far)
