@@ -122,104 +122,130 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
         )
 
 
+class Rays(NamedTuple):
+    """What light meets on its way to every height of the grid from every direction: the same for
+    all suns and all orders."""
+
+    ends: Array  # (20, rays, 4): zenith cosine, its weight, length km, 1 when ground is met
+    steps: Array  # (20, rays, steps, 4): distance km, height km, radius km, zenith cosine
+    shares: Array  # (20, rays, steps, 2, 8): light from a step per source of molecules, of haze
+    left: Array  # (20, rays, 8): what passes the whole way
+
+
 @solver
-def _order_columns(media, sun, moments, ground, first, nodes, weights, quality, j0, j1, out, out_e):
+def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares, left):
+    """Fill the arrays of `Rays`."""
+    for i in range(HEIGHTS):
+        height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+        r = media.radius_km + height
+        mu_h = -math.sqrt(max(1.0 - (media.radius_km / r) ** 2, 0.0))
+        for ray in range(ends.shape[1]):
+            up = ray < len(nodes)
+            x_node = nodes[ray % len(nodes)]
+            span = 1.0 - mu_h if up else 1.0 + mu_h
+            mu = mu_h + span * x_node * x_node * (1.0 if up else -1.0)
+            length, hits, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
+            ends[i, ray, 0], ends[i, ray, 1] = mu, weights[ray % len(nodes)] * 2.0 * span * x_node
+            ends[i, ray, 2], ends[i, ray, 3] = length, 1.0 if hits else 0.0
+            left[i, ray] = 1.0
+            t0 = 0.0
+            steps = places.shape[2]
+            for k in range(steps):
+                t1 = path_node(k + 1, steps, length, hits, tangent, height)
+                dt = t1 - t0
+                t = 0.5 * (t0 + t1)
+                t0 = t1
+                rp = math.sqrt(r * r + t * t + 2.0 * r * t * mu)
+                h = max(rp - media.radius_km, 0.0)
+                places[i, ray, k, 0], places[i, ray, k, 1] = t, h
+                places[i, ray, k, 2], places[i, ray, k, 3] = rp, (r * mu + t) / rp
+                dm = profile(media.molecules, h)
+                da = math.exp(-h / media.haze_height_km)
+                do = profile(media.ozone, h)
+                for w in range(WAVES):
+                    rayleigh = media.molecules_per_km[w] * dm
+                    ext = rayleigh + haze_ext[w] * da + media.ozone_per_km[w] * do
+                    e = exp_minus(ext * dt)
+                    share = left[i, ray, w] * (1.0 - e) / max(ext, 1e-12)
+                    shares[i, ray, k, 0, w] = share * rayleigh
+                    shares[i, ray, k, 1, w] = share * haze_sca[w] * da
+                    left[i, ray, w] *= e
+
+
+@solver
+def _order_columns(media, sun, moments, ground, first, haze_ext, rays, azimuths, j0, j1, out,
+                   out_e):
     """One order of scattering for grid columns j0 … j1."""
     f = media.haze_chi[3]
     chi1 = (media.haze_chi[1] - f) / (1.0 - f)
     chi2 = (media.haze_chi[2] - f) / (1.0 - f)
-    albedo = media.haze_albedo
-    haze_ext = media.haze_per_km * (1.0 - albedo * f)
-    haze_sca = media.haze_per_km * albedo * (1.0 - f)
-    source, trans, passed, light = (np.empty(WAVES), np.empty(WAVES), np.empty(WAVES),
-                                    np.empty(WAVES))
+    source, trans, light = np.empty(WAVES), np.empty(WAVES), np.empty(WAVES)
     rayleigh, haze, columns = np.empty(WAVES), np.empty(WAVES), np.empty(4)
-    azimuths, steps = quality.azimuths, quality.steps
     for j in range(j0, j1):
         mu_s = cosine_of(j)
         sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
         for i in range(HEIGHTS):
             height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
             r = media.radius_km + height
-            mu_h = -math.sqrt(max(1.0 - (media.radius_km / r) ** 2, 0.0))
             out[i, j] = 0.0
             if i == 0:
                 out_e[j] = 0.0
-            for side in range(2):
-                for a in range(len(nodes)):
-                    x_node = nodes[a]
-                    span = 1.0 - mu_h if side == 0 else 1.0 + mu_h
-                    mu = mu_h + span * x_node * x_node * (1.0 if side == 0 else -1.0)
-                    weight_mu = weights[a] * 2.0 * span * x_node
-                    sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
-                    length, hits, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
-                    for b in range(azimuths):
-                        phi = math.pi * (b + 0.5) / azimuths
-                        vx = sin_v * math.cos(phi)
-                        cosine = mu * mu_s + vx * sin_s
-                        light[:] = 0.0
-                        passed[:] = 1.0
-                        t0 = 0.0
-                        for k in range(steps):
-                            t1 = path_node(k + 1, steps, length, hits, tangent, height)
-                            dt = t1 - t0
-                            t = 0.5 * (t0 + t1)
-                            t0 = t1
-                            rp = math.sqrt(r * r + t * t + 2.0 * r * t * mu)
-                            h = max(rp - media.radius_km, 0.0)
-                            mu_p = (r * mu + t) / rp
-                            mu_sp = (r * mu_s + t * cosine) / rp
-                            dm = profile(media.molecules, h)
-                            da = math.exp(-h / media.haze_height_km)
-                            do = profile(media.ozone, h)
-                            for w in range(WAVES):
-                                rayleigh[w] = media.molecules_per_km[w] * dm
-                                haze[w] = haze_sca[w] * da
-                            if first:
-                                p2 = 1.5 * cosine * cosine - 0.5
-                                sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
-                                for w in range(WAVES):
-                                    source[w] = trans[w] / (4.0 * math.pi) * (
-                                        rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
-                                        + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
-                            else:
-                                s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
-                                xp = (cosine - mu_p * mu_sp) / s2
-                                lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
-                                xp = min(max(xp, -lim), lim)
-                                scattered_source(moments, media, h, mu_sp, mu_p, xp, rayleigh,
-                                                 haze, chi1, chi2, source)
-                            for w in range(WAVES):
-                                ext = (rayleigh[w] + haze_ext[w] * da
-                                       + media.ozone_per_km[w] * do)
-                                e = exp_minus(ext * dt)
-                                light[w] += passed[w] * source[w] * (1.0 - e) / max(ext, 1e-12)
-                                passed[w] *= e
-                        if hits:
-                            mu_g = (r * mu_s + length * cosine) / media.radius_km
-                            if first:
-                                sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
-                                for w in range(WAVES):
-                                    light[w] += (passed[w] * media.albedo[w] / math.pi * trans[w]
-                                                 * max(mu_g, 0.0))
-                            else:
-                                c = column_of(mu_g)
-                                jg = min(int(c), COSINES - 2)
-                                fg = c - jg
-                                for w in range(WAVES):
-                                    e = ground[jg, w] * (1 - fg) + ground[jg + 1, w] * fg
-                                    light[w] += passed[w] * media.albedo[w] / math.pi * e
-                        weight = weight_mu * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+            for ray in range(rays.ends.shape[1]):
+                mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
+                weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+                sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+                for b in range(azimuths):
+                    phi = math.pi * (b + 0.5) / azimuths
+                    vx = sin_v * math.cos(phi)
+                    cosine = mu * mu_s + vx * sin_s
+                    light[:] = 0.0
+                    for k in range(rays.steps.shape[2]):
+                        t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
+                        mu_sp = (r * mu_s + t * cosine) / rays.steps[i, ray, k, 2]
                         for w in range(WAVES):
-                            lw = light[w] * weight
-                            out[i, j, 0, w] += lw
-                            out[i, j, 1, w] += lw * mu
-                            out[i, j, 2, w] += lw * vx
-                            out[i, j, 3, w] += lw * mu * mu
-                            out[i, j, 4, w] += lw * vx * vx
-                            out[i, j, 5, w] += lw * mu * vx
-                            if i == 0 and mu > 0.0:
-                                out_e[j, w] += lw * mu * 4.0 * math.pi
+                            rayleigh[w] = rays.shares[i, ray, k, 0, w]
+                            haze[w] = rays.shares[i, ray, k, 1, w]
+                        if first:
+                            p2 = 1.5 * cosine * cosine - 0.5
+                            sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
+                            for w in range(WAVES):
+                                light[w] += trans[w] / (4.0 * math.pi) * (
+                                    rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
+                                    + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
+                        else:
+                            mu_p = rays.steps[i, ray, k, 3]
+                            s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
+                            xp = (cosine - mu_p * mu_sp) / s2
+                            lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
+                            xp = min(max(xp, -lim), lim)
+                            scattered_source(moments, media, h, mu_sp, mu_p, xp, rayleigh, haze,
+                                             chi1, chi2, source)
+                            for w in range(WAVES):
+                                light[w] += source[w]
+                    if rays.ends[i, ray, 3] > 0.0:
+                        mu_g = (r * mu_s + length * cosine) / media.radius_km
+                        if first:
+                            sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
+                            for w in range(WAVES):
+                                light[w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                             * trans[w] * max(mu_g, 0.0))
+                        else:
+                            c = column_of(mu_g)
+                            jg = min(int(c), COSINES - 2)
+                            fg = c - jg
+                            for w in range(WAVES):
+                                e = ground[jg, w] * (1 - fg) + ground[jg + 1, w] * fg
+                                light[w] += rays.left[i, ray, w] * media.albedo[w] / math.pi * e
+                    for w in range(WAVES):
+                        lw = light[w] * weight
+                        out[i, j, 0, w] += lw
+                        out[i, j, 1, w] += lw * mu
+                        out[i, j, 2, w] += lw * vx
+                        out[i, j, 3, w] += lw * mu * mu
+                        out[i, j, 4, w] += lw * vx * vx
+                        out[i, j, 5, w] += lw * mu * vx
+                        if i == 0 and mu > 0.0:
+                            out_e[j, w] += lw * mu * 4.0 * math.pi
 
 
 def solve_scattering(
@@ -235,6 +261,14 @@ def solve_scattering(
     """
     x, weights = np.polynomial.legendre.leggauss(quality.nodes)
     nodes, weights = 0.5 * (x + 1.0), 0.5 * weights
+    forward, albedo = media.haze_chi[3], media.haze_albedo
+    haze_ext = media.haze_per_km * (1.0 - albedo * forward)
+    count = 2 * quality.nodes
+    rays = Rays(np.empty((HEIGHTS, count, 4)), np.empty((HEIGHTS, count, quality.steps, 4)),
+                np.empty((HEIGHTS, count, quality.steps, 2, WAVES)),
+                np.empty((HEIGHTS, count, WAVES)))
+    haze_sca = media.haze_per_km * albedo * (1.0 - forward)
+    _trace_rays(media, haze_ext, haze_sca, nodes, weights, *rays)
     shape = (HEIGHTS, COSINES, MOMENTS, WAVES)
     total, ground_total = np.zeros(shape), np.zeros((COSINES, WAVES))
     before, ground_before = np.zeros(shape), np.zeros((COSINES, WAVES))
@@ -245,8 +279,8 @@ def solve_scattering(
         def piece(span: tuple[int, int], moments: Array = moments, ground: Array = ground,
                   order: int = order) -> None:
             cancelled()
-            _order_columns(media, sun, before, ground_before, order == 0, nodes, weights,
-                           quality, span[0], span[1], moments, ground)
+            _order_columns(media, sun, before, ground_before, order == 0, haze_ext, rays,
+                           quality.azimuths, span[0], span[1], moments, ground)
 
         list((pool.map if pool else map)(piece, chunks))
         if order == quality.orders - 1 and order > 0:
