@@ -93,6 +93,15 @@ def path_node(k, steps, length, hits, tangent, height_km):
 
 
 @kernel
+def _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh, haze, chi1, chi2r, chi2h):
+    """Light of given moments turned toward a direction by molecules and haze."""
+    y2 = max(1.0 - mu * mu - x * x, 0.0)
+    quadratic = mu * mu * a3 + x * x * a4 + y2 * (a0 - a3 - a4) + 2.0 * mu * x * a5
+    return ((rayleigh + haze) * a0 + 3.0 * chi1 * haze * (mu * a1 + x * a2)
+            + 2.5 * (chi2r * rayleigh + chi2h * haze) * (3.0 * quadratic - a0))
+
+
+@kernel
 def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
     """Light scattered again toward a direction (local zenith cosine, sunward component).
 
@@ -105,7 +114,6 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
     j = min(int(c), COSINES - 2)
     fj = c - j
     w00, w01, w10, w11 = (1 - fi) * (1 - fj), (1 - fi) * fj, fi * (1 - fj), fi * fj
-    y2 = max(1.0 - mu * mu - x * x, 0.0)
     m00, m01, m10, m11 = moments[i, j], moments[i, j + 1], moments[i + 1, j], moments[i + 1, j + 1]
     for w in range(WAVES):
         a0 = w00 * m00[0, w] + w01 * m01[0, w] + w10 * m10[0, w] + w11 * m11[0, w]
@@ -114,12 +122,8 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
         a3 = w00 * m00[3, w] + w01 * m01[3, w] + w10 * m10[3, w] + w11 * m11[3, w]
         a4 = w00 * m00[4, w] + w01 * m01[4, w] + w10 * m10[4, w] + w11 * m11[4, w]
         a5 = w00 * m00[5, w] + w01 * m01[5, w] + w10 * m10[5, w] + w11 * m11[5, w]
-        quadratic = mu * mu * a3 + x * x * a4 + y2 * (a0 - a3 - a4) + 2.0 * mu * x * a5
-        out[w] = (
-            (rayleigh[w] + haze[w]) * a0
-            + 3.0 * chi1 * haze[w] * (mu * a1 + x * a2)
-            + 2.5 * (media.chi2_molecules * rayleigh[w] + chi2h * haze[w]) * (3.0 * quadratic - a0)
-        )
+        out[w] = _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh[w], haze[w], chi1,
+                         media.chi2_molecules, chi2h)
 
 
 class Rays(NamedTuple):
@@ -173,71 +177,85 @@ def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares,
 
 
 @solver
-def _order_columns(media, sun, moments, ground, first, haze_ext, rays, azimuths, j0, j1, out,
+def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths, i0, i1, out,
                    out_e):
-    """One order of scattering for grid columns j0 … j1."""
+    """One order of scattering for grid heights i0 … i1."""
     f = media.haze_chi[3]
     chi1 = (media.haze_chi[1] - f) / (1.0 - f)
     chi2 = (media.haze_chi[2] - f) / (1.0 - f)
-    source, trans, light = np.empty(WAVES), np.empty(WAVES), np.empty(WAVES)
-    rayleigh, haze, columns = np.empty(WAVES), np.empty(WAVES), np.empty(4)
-    for j in range(j0, j1):
-        mu_s = cosine_of(j)
-        sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
-        for i in range(HEIGHTS):
-            height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
-            r = media.radius_km + height
-            out[i, j] = 0.0
-            if i == 0:
-                out_e[j] = 0.0
-            for ray in range(rays.ends.shape[1]):
-                mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
-                weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
-                sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
-                for b in range(azimuths):
-                    phi = math.pi * (b + 0.5) / azimuths
-                    vx = sin_v * math.cos(phi)
-                    cosine = mu * mu_s + vx * sin_s
-                    light[:] = 0.0
-                    for k in range(rays.steps.shape[2]):
-                        t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
-                        mu_sp = (r * mu_s + t * cosine) / rays.steps[i, ray, k, 2]
-                        for w in range(WAVES):
-                            rayleigh[w] = rays.shares[i, ray, k, 0, w]
-                            haze[w] = rays.shares[i, ray, k, 1, w]
+    trans, columns = np.empty(WAVES), np.empty(4)
+    light = np.empty((COSINES, azimuths, WAVES))
+    there = np.empty((COSINES, MOMENTS, WAVES))
+    for i in range(i0, i1):
+        r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+        out[i] = 0.0
+        for ray in range(rays.ends.shape[1]):
+            mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
+            weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+            sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+            light[:] = 0.0
+            for k in range(rays.steps.shape[2]):
+                t, h, rp, mu_p = rays.steps[i, ray, k]
+                rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]
+                lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
+                if not first:  # the moments at this height, for every sun
+                    u = math.sqrt(min(max(h / AIR_TOP_KM, 0.0), 1.0)) * (HEIGHTS - 1)
+                    low = min(int(u), HEIGHTS - 2)
+                    above = u - low
+                    for j in range(COSINES):
+                        for m in range(MOMENTS):
+                            for w in range(WAVES):
+                                there[j, m, w] = ((1.0 - above) * moments[low, j, m, w]
+                                                  + above * moments[low + 1, j, m, w])
+                for j in range(COSINES):
+                    mu_s = cosine_of(j)
+                    sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                    for b in range(azimuths):
+                        cosine = mu * mu_s + sin_v * math.cos(math.pi * (b + 0.5) / azimuths
+                                                              ) * sin_s
+                        mu_sp = (r * mu_s + t * cosine) / rp
                         if first:
                             p2 = 1.5 * cosine * cosine - 0.5
                             sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
                             for w in range(WAVES):
-                                light[w] += trans[w] / (4.0 * math.pi) * (
+                                light[j, b, w] += trans[w] / (4.0 * math.pi) * (
                                     rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
                                     + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
-                        else:
-                            mu_p = rays.steps[i, ray, k, 3]
-                            s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
-                            xp = (cosine - mu_p * mu_sp) / s2
-                            lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
-                            xp = min(max(xp, -lim), lim)
-                            scattered_source(moments, media, h, mu_sp, mu_p, xp, rayleigh, haze,
-                                             chi1, chi2, source)
-                            for w in range(WAVES):
-                                light[w] += source[w]
+                            continue
+                        s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
+                        xp = min(max((cosine - mu_p * mu_sp) / s2, -lim), lim)
+                        c = column_of(mu_sp)
+                        at = min(int(c), COSINES - 2)
+                        fj = c - at
+                        m0, m1, g = there[at], there[at + 1], 1.0 - fj
+                        for w in range(WAVES):
+                            light[j, b, w] += _turned(
+                                g * m0[0, w] + fj * m1[0, w], g * m0[1, w] + fj * m1[1, w],
+                                g * m0[2, w] + fj * m1[2, w], g * m0[3, w] + fj * m1[3, w],
+                                g * m0[4, w] + fj * m1[4, w], g * m0[5, w] + fj * m1[5, w],
+                                mu_p, xp, rayleigh[w], haze[w], chi1, media.chi2_molecules, chi2)
+            for j in range(COSINES):
+                mu_s = cosine_of(j)
+                sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                for b in range(azimuths):
+                    vx = sin_v * math.cos(math.pi * (b + 0.5) / azimuths)
                     if rays.ends[i, ray, 3] > 0.0:
-                        mu_g = (r * mu_s + length * cosine) / media.radius_km
+                        mu_g = (r * mu_s + length * (mu * mu_s + vx * sin_s)) / media.radius_km
                         if first:
                             sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
                             for w in range(WAVES):
-                                light[w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
-                                             * trans[w] * max(mu_g, 0.0))
+                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                                   * trans[w] * max(mu_g, 0.0))
                         else:
                             c = column_of(mu_g)
-                            jg = min(int(c), COSINES - 2)
-                            fg = c - jg
+                            at = min(int(c), COSINES - 2)
                             for w in range(WAVES):
-                                e = ground[jg, w] * (1 - fg) + ground[jg + 1, w] * fg
-                                light[w] += rays.left[i, ray, w] * media.albedo[w] / math.pi * e
+                                e = (ground[at, w] * (1.0 - c + at)
+                                     + ground[at + 1, w] * (c - at))
+                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                                   * e)
                     for w in range(WAVES):
-                        lw = light[w] * weight
+                        lw = light[j, b, w] * weight
                         out[i, j, 0, w] += lw
                         out[i, j, 1, w] += lw * mu
                         out[i, j, 2, w] += lw * vx
@@ -272,17 +290,16 @@ def solve_scattering(
     shape = (HEIGHTS, COSINES, MOMENTS, WAVES)
     total, ground_total = np.zeros(shape), np.zeros((COSINES, WAVES))
     before, ground_before = np.zeros(shape), np.zeros((COSINES, WAVES))
-    chunks = [(j, min(j + 4, COSINES)) for j in range(0, COSINES, 4)]
     for order in range(quality.orders):
-        moments, ground = np.empty(shape), np.empty((COSINES, WAVES))
+        moments, ground = np.empty(shape), np.zeros((COSINES, WAVES))
 
-        def piece(span: tuple[int, int], moments: Array = moments, ground: Array = ground,
+        def piece(i: int, moments: Array = moments, ground: Array = ground,
                   order: int = order) -> None:
             cancelled()
-            _order_columns(media, sun, before, ground_before, order == 0, haze_ext, rays,
-                           quality.azimuths, span[0], span[1], moments, ground)
+            _order_heights(media, sun, before, ground_before, order == 0, haze_ext, rays,
+                           quality.azimuths, i, i + 1, moments, ground)
 
-        list((pool.map if pool else map)(piece, chunks))
+        list((pool.map if pool else map)(piece, range(HEIGHTS)))
         if order == quality.orders - 1 and order > 0:
             # What the later orders add, as a geometric series from the last two.
             def tail(last: Array, previous: Array) -> Array:
