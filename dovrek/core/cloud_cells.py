@@ -105,8 +105,25 @@ def smooth_field(x, y, size, seed, period):
     return min(max(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0), 1.0)
 
 
+@kernel
+def _wrapped(i, count):
+    """A place around the border of `count`, by sums: a remainder costs ten times as much."""
+    while i < 0:
+        i += count
+    while i >= count:
+        i -= count
+    return i
+
+
 @solver
-def _deal(cells, lattice, i0, i1, out):
+def _gather(seed, blocks, out):
+    """Gathering points of clouds, (blocks², 2) places 0 … 1 within blocks of three cells."""
+    for k in range(blocks * blocks):
+        out[k, 0], out[k, 1] = hash_unit(k, 0, seed + 2), hash_unit(k, 1, seed + 2)
+
+
+@solver
+def _deal(cells, lattice, points, i0, i1, out):
     """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
     period = lattice * cells.size_m
     k = i0 * lattice * PER_CELL
@@ -124,9 +141,9 @@ def _deal(cells, lattice, i0, i1, out):
                 nearest, gx, gy = 1e30, x, y
                 for a in range(bi - 1, bi + 2):
                     for b in range(bj - 1, bj + 2):
-                        wrapped = (a % blocks) * blocks + b % blocks
-                        px = (a + hash_unit(wrapped, 0, cells.seed + 2)) * block
-                        py = (b + hash_unit(wrapped, 1, cells.seed + 2)) * block
+                        point = _wrapped(a, blocks) * blocks + _wrapped(b, blocks)
+                        px = (a + points[point, 0]) * block
+                        py = (b + points[point, 1]) * block
                         d = (px - x) ** 2 + (py - y) ** 2
                         if d < nearest:
                             nearest, gx, gy = d, px, py
@@ -277,16 +294,6 @@ def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, out):
     return n - k0
 
 
-@kernel
-def _wrapped(i, count):
-    """A place around the border of `count`, by sums: a remainder costs ten times as much."""
-    while i < 0:
-        i += count
-    while i >= count:
-        i -= count
-    return i
-
-
 @solver
 def _index(instances, period, squares, r0, r1, cursor, members, fill):
     """Count (fill False) or list the instances whose circle touches each grid square of rows
@@ -343,7 +350,9 @@ def deal_cells(
     wanted = int(math.ceil(2.2 * max(cells.range_m, MEASURED_M) / cells.size_m))
     lattice = 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
     dealt = np.empty((lattice * lattice * PER_CELL, DEALT))
-    run(lambda i0, i1: _deal(cells, lattice, i0, i1, dealt), lattice)
+    points = np.empty(((lattice // 3) ** 2, 2))
+    _gather(cells.seed, lattice // 3, points)
+    run(lambda i0, i1: _deal(cells, lattice, points, i0, i1, dealt), lattice)
     return dealt, lattice * cells.size_m
 
 
