@@ -309,7 +309,7 @@ def settler(page: Any) -> Callable[[], None]:
         end = time.monotonic() + 180
         while not page.evaluate(SETTLED) and time.monotonic() < end:
             time.sleep(0.05)
-        time.sleep(0.2)
+        time.sleep(1.0)  # the page asks for what a finished picture tells; then it is quiet
 
     return settle
 

@@ -227,12 +227,12 @@ class Preparer:
                                            cells, self.workers.over(cancel, chunk=32)))
         cancel.check()
 
-        # What levels cover is remembered: a slider of cover asks for neighbours of known ones.
-        levels = self.cache.get("levels", digest(wanted, cells, edge_shift(layer)), lambda: (
-            cloud_cells.levels_of(dealt, period, shapes)), keep=6)
-
         def stood(cover: float, life: cloud_cells.Life) -> cloud_cells.Cells:
             def stand() -> cloud_cells.Cells:
+                # What levels cover is remembered: a slider asks for neighbours of known ones.
+                levels = self.cache.get("levels", digest(wanted, cells, edge_shift(layer)),
+                                        lambda: cloud_cells.levels_of(dealt, period, shapes),
+                                        keep=6)
                 level = cloud_cells.level_for_cover(levels, period, shapes, cover,
                                                     edge_shift(layer),
                                                     self.workers.over(cancel, chunk=200))
@@ -498,6 +498,8 @@ class Preparer:
         heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
         for body, (share, _) in zip(bodies, shares, strict=True):
             base = body.base
+            if fineness is SKETCH:  # the sky behind stays while a cloud's own skin is tried
+                share = round(share, 2)
             inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
             shade *= share + (1.0 - share) * inside
         far = max([reach_m(b.base + b.layer.thickness_m,
