@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import time
 from collections.abc import Iterator
 
 import pytest
+from PIL import Image
 
 from dovrek.web.live import Live
 from dovrek.web.looks import Look
@@ -73,3 +75,7 @@ def test_the_gallery_gets_a_draft(live: Live) -> None:
         said = live.wait("one", serial, progress, 3, 60.0)
         serial, progress = said["serial"], said["progress"]
     assert session.done and session.light_quality == "proof"
+    brighter = sky_of(name="one", film={"exposure_ev": 1.0})
+    small = live.show("one", brighter, 4)  # developed at once, as a plain bitmap
+    assert small is not None and small.mimetype == "image/bmp"
+    assert Image.open(io.BytesIO(small.image)).size == (small.width, small.height)

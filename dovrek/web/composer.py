@@ -171,6 +171,7 @@ def picture(slug: str, serial: int) -> Any:
     if shown is None:
         abort(404, "This picture has been replaced by a newer one.")
     response = png_answer(shown.image, kept=False)
+    response.mimetype = shown.mimetype
     response.headers["X-Revision"] = str(shown.revision)
     return response
 

@@ -73,7 +73,7 @@ class Live:
         self._ribbon = Preparer(Workers(1, _be_nice))
         self._ribbon_lock = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
-        self.kept: Any = None  # called with (slug, revision, png) when it is done
+        self.kept: Any = None  # called with (slug, revision, picture) when it is made
 
     def start(self) -> None:
         self._thread.start()
@@ -342,7 +342,9 @@ class Live:
                 quality = "sketch"
             self._step(session, sky, at, quality, width, cancel, key)
             if session.unseen and quality == "draft":
-                self._keep(slug, session, at)
+                with self._lock:
+                    last = session.shown[-1].image
+                self._keep(slug, session, at, last)
                 return
             if quality == "sketch":
                 self._stage(session, "building maps and light", 0.0, cancel)
@@ -445,12 +447,13 @@ class Live:
             if session.turn != at.number:
                 return
             session.done, session.progress, session.stage = True, 1.0, "proof"
+            last = session.shown[-1].image
             self._lock.notify_all()
-        self._keep(slug, session, at)
+        self._keep(slug, session, at, last)
 
-    def _keep(self, slug: str, session: Session, at: Turn) -> None:
+    def _keep(self, slug: str, session: Session, at: Turn, last: bytes) -> None:
         if self.kept is not None and session.look == Look():
-            self.kept(slug, at.revision, session.shown[-1].image)
+            self.kept(slug, at.revision, last)
 
 
 def _named(quality: str) -> str:

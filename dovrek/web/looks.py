@@ -71,6 +71,10 @@ class Shown:
     kelvins: float
     seconds: float  # since the change it shows
 
+    @property
+    def mimetype(self) -> str:
+        return "image/bmp" if self.image.startswith(b"BM") else "image/png"
+
     def data(self) -> dict[str, Any]:
         """What a window writes beside the picture."""
         return {"serial": self.serial, "quality": self.quality, "width": self.width,
