@@ -6,9 +6,11 @@ import io
 import time
 from collections.abc import Iterator
 
+import numpy as np
 import pytest
 from PIL import Image
 
+from dovrek.core.film import develop
 from dovrek.web.live import Live
 from dovrek.web.looks import Look
 from tests.conftest import sky_of
@@ -79,3 +81,23 @@ def test_the_gallery_gets_a_draft(live: Live) -> None:
     small = live.show("one", brighter, 4)  # developed at once, as a plain bitmap
     assert small is not None and small.mimetype == "image/bmp"
     assert Image.open(io.BytesIO(small.image)).size == (small.width, small.height)
+
+
+def test_a_burnt_picture_says_so(live: Live) -> None:
+    """What the film shows as white is counted as burnt, and only that."""
+    live.start()
+    shares = []
+    for revision, ev in ((1, 16.0), (2, 9.0)):
+        live.show("clear", sky_of(film={"exposure_ev": ev}), revision)
+        serial, progress, end = 0, -1.0, time.monotonic() + 300
+        while time.monotonic() < end:
+            said = live.wait("clear", serial, progress, revision, 60.0)
+            serial, progress = said["serial"], said["progress"]
+            if said["done"] and said["revision"] == revision:
+                break
+        shares.append(live.seen("clear", Look(), revision).burnt)
+    session = live.session("clear", Look())
+    assert session is not None and session.light is not None
+    codes = develop(session.light, 9.0, 5600.0)
+    assert shares[0] < 0.02 < 0.3 < shares[1]
+    assert shares[1] == pytest.approx(np.mean(codes.min(axis=2) >= 250), abs=0.12)

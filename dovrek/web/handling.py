@@ -16,7 +16,7 @@ from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.web.answers import body_of, changed, live, look, number_of, png_answer
-from dovrek.web.looks import Look, encoded
+from dovrek.web.looks import BURNT_FROM, Look, encoded
 from dovrek.web.overlay import angles_of, lens_of, vector_of
 
 pages = Blueprint("handling", __name__, url_prefix="/skies/<slug>")
@@ -30,7 +30,7 @@ STOPS = (-5, -4, -3, -2, -1, 0, 1, 2, 3)
 RAMP = ((38, 30, 62), (44, 52, 92), (50, 78, 112), (66, 106, 124), (98, 130, 130),
         (142, 150, 140), (178, 168, 132), (208, 190, 122), (236, 218, 138))
 RAMP_HEX = tuple(f"#{r:02x}{g:02x}{b:02x}" for r, g, b in RAMP)
-BURNT, BURNT_FROM = (170, 58, 24), 3.3
+BURNT = (170, 58, 24)
 
 
 def sun_moved(sky: Sky, look: Look, u: float, v: float) -> Sky:

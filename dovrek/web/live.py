@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.film import develop, white_luminance
+from dovrek.core.film import MIDDLE_GREY, develop, white_luminance
 from dovrek.core.likeness import likeness_of
 from dovrek.core.prepare import FINE, Atmosphere, Preparer
 from dovrek.core.probe import lids_of
@@ -28,6 +28,7 @@ from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.boards import Board, Boards, Frame
 from dovrek.web.looks import (
+    BURNT_FROM,
     UNSEEN,
     Look,
     Session,
@@ -47,7 +48,6 @@ FILM_PREVIEW_WIDTH = 256
 QUIET_S = 0.8
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
-BURNT_AT = 6.0  # times white: where the curve has no detail left
 LOOKED_AT_S = 20.0  # a look that no window has asked for so long is not followed
 
 Key = tuple[str, Look]
@@ -405,7 +405,8 @@ class Live:
         light = session.light
         if light is None or session.look.view == "plan":
             return
-        burnt = float(np.mean(light[..., 1] > BURNT_AT * white_luminance(metered.ev)))
+        white = MIDDLE_GREY * white_luminance(metered.ev) * 2.0**BURNT_FROM
+        burnt = float(np.mean(light[..., 1] > white))
         lids = lids_of(sky, self.studio.preparer, cancel)
         cover = None
         if session.look == Look():

@@ -19,6 +19,7 @@ from dovrek.core.studio import EXTENT_KM, EXTENT_LIMITS_KM, VIEWS, Wish
 from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Sky
 
+BURNT_FROM = 3.3  # stops over middle grey: from there on the curve is white
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
 PLAN_ASPECT, DOME_ASPECT = 1.5, 2.0
 

@@ -61,6 +61,8 @@ class Band:
 def fraction_text(oktas: float) -> str:
     return f"{oktas:.2f}".rstrip("0").rstrip(".") + "/8"
 
+FIGURE = 30.0  # room of a band's cover, at the right of its base
+
 
 def _heaps(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     """Little flat-based heaps, more where the band is tall."""
@@ -70,9 +72,12 @@ def _heaps(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     for row in range(rows):
         y = y_base - 4.0 - row * (height + 7.0)
         x = x0 + 4.0 + (11.0 if row % 2 else 0.0)
+        right = x1 - (FIGURE if row == 0 else 4.0)
         count = 0
-        while x + 24.0 < x1 and y - height > y_top:
+        while y - height > y_top:
             w = 19.0 + 9.0 * hash_unit(seed, row, count)
+            if x + w + 3.0 > right:
+                break
             h = height * (0.65 + 0.35 * hash_unit(seed, row, count + 50))
             paths.append(
                 f"M{x:.1f} {y:.1f}h{w:.1f}c3 {-0.35 * h:.1f} -1 {-0.6 * h:.1f} {-0.2 * w:.1f} "
