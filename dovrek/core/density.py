@@ -60,7 +60,17 @@ UNBROKEN = -8.0  # level of score of a sheet without a gap
 LID_STEPS = 8
 LID_SIGMA = 0.1  # share of a layer's extinction that shows as a cut
 CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
-RAIN_UP = 0.2  # place in the cloud, of its thickness, whose outline the falling rain has
+# Rolls of a sheet of cells: how deep gaps between them cut, how far their crests wander and over
+# how many spacings.
+ROLL_SCORE, ROLL_WANDER, ROLL_RUN = 1.1, 1.5, 36.0
+CELL_NECK = 0.35  # height of a sheet between merged cells, over that in their middle
+CELL_RIM = 0.25  # extinction at a cell's rim over that in its middle
+PLATES = 3  # of a lens, one above the other
+# Place in the cloud, of its thickness, whose outline the falling rain has; round bases are narrow.
+RAIN_UP, RAIN_UP_ROUND, RAIN_UP_MOST = 0.2, 0.1, 0.42
+# Snow hides several times as much as the rain it melts to (sight of about 1 km in snow and of 10 km
+# in rain of 1 mm/h: common practice); metres above the ground where it melts, temperate latitudes.
+SNOW, MELTED_M, FROZEN_M = 5.0, 2000.0, 3000.0
 RAIN_DRIFT = 0.35  # metres that falling rain or snow lags behind for every metre down
 RAIN_PATCH_M = 700.0
 RAIN_SHADE = 0.3  # light on ground under thick cloud, over that on open ground
@@ -365,24 +375,42 @@ def _waves(field, p, x, y, bend, footprint):
 
 
 @kernel
+def _celled_score(field, p, x, y, u, v, footprint):
+    """Score of a sheet of cells, and how swollen it is at a place: 1 in the middle of a cell or on
+    the crest of a roll, 0 between them. (u, v): the place along and across the wind."""
+    size, rows = p[SIZE], p[ROWS]
+    warp = 0.9 * size * _flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
+    bend = 0.9 * size * _flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
+    stretch = 1.0 + 1.4 * p[COMB]
+    s = (0.19 + 3.8 * p[HUDDLE]) * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
+                                               footprint)
+    s += 0.35 * _flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
+    wave = 0.0
+    if rows > 0.0:  # crests wander by half a spacing over some ten of them
+        wander = ROLL_WANDER * p[ROW_SPACING] * _flat_noise(
+            field.bytes, v, u, ROLL_RUN * p[ROW_SPACING], 0.43,
+            max(footprint, 2.5 * p[ROW_SPACING]))  # no bends shorter than that
+        wave = _waves(field, p, x, y, wander + 0.06 * bend, footprint)
+        s += ROLL_SCORE * rows * wave
+    swollen = 0.0
+    far = footprint / size
+    if far < 1.0:  # cells thinner than what is averaged over are their mean
+        cell = _cell_at((u + warp) / size, (v + bend) / (stretch * size), int(p[CELL_SEED]),
+                        0.68 * p[SPREAD] + p[STAGES_APART])
+        # Where there are rolls they take the place of cells.
+        swollen = (1.0 - 0.65 * rows) * (cell - 0.5) * (1.0 - far)
+        s += CELL_GAP * swollen
+    return s, min(max(0.5 + swollen + 0.5 * rows * wave, 0.0), 1.0)
+
+
+@kernel
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
     v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
     if int(p[KIND]) == CELLED:
-        warp = 0.9 * size * _flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
-        bend = 0.9 * size * _flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
-        stretch = 1.0 + 1.4 * p[COMB]
-        s = (0.19 + 3.8 * p[HUDDLE]) * _flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
-                                                   footprint)
-        s += 0.35 * _flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
-        s += p[ROWS] * _waves(field, p, x, y, 2.2 * bend, footprint)
-        far = footprint / size
-        if far < 1.0:  # cells thinner than what is averaged over are their mean
-            cell = _cell_at((u + warp) / size, (v + bend) / (stretch * size), int(p[CELL_SEED]),
-                            0.68 * p[SPREAD] + p[STAGES_APART])
-            s += CELL_GAP * (cell - 0.5) * (1.0 - far)
+        s = _celled_score(field, p, x, y, u, v, footprint)[0]
     elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
         u += 5.0 * size * _flat_noise(field.bytes, v, u, 41.0 * size, 0.47, footprint)
@@ -391,10 +419,10 @@ def sheet_score(field, p, x, y, footprint):
         s += 0.30 * p[FRAY] * _flat_noise(field.bytes, u, v, 0.55 * size, 0.19, footprint)
         s += 0.5 * p[ROWS] * _waves(field, p, x, y, 0.0, footprint)
     elif int(p[KIND]) == LENS:
-        warp = 0.25 * size * _flat_noise(field.bytes, u, v, 7.0 * size, 0.23, footprint)
+        warp = 0.08 * size * _flat_noise(field.bytes, u, v, 7.0 * size, 0.23, footprint)
         s = _lens_at((u + warp) / size, (v - warp) / size, int(p[CELL_SEED]),
                      p[SPREAD] + p[STAGES_APART])
-        s += 0.12 * _flat_noise(field.bytes, v, u, 1.7 * size, 0.77, footprint)
+        s += 0.06 * _flat_noise(field.bytes, v, u, 2.2 * size, 0.77, footprint)
     else:
         stretch = 1.0 + 3.2 * p[COMB]
         warp = 0.34 * size * _flat_noise(field.bytes, u, v, 13.0 * size, 0.53, footprint)
@@ -408,9 +436,15 @@ def sheet_score(field, p, x, y, footprint):
             tuft = _cell_at((u + warp) / (size * (0.4 + 0.3 * p[COMB])), (v - warp) / (0.42 * size),
                             int(p[CELL_SEED]), 0.9)
             s += share * (2.4 * (tuft - 0.62) - 0.55 * s)
+    return _within(field, p, x, y, s, footprint)
+
+
+@kernel
+def _within(field, p, x, y, score, footprint):
+    """A score lowered where the layer's region, its map or a clearing leaves the sky open."""
     if p[MASKED] > 0.0:
-        s -= 3.0 * (1.0 - region_at(field, p, x, y, footprint))
-    return s - 3.0 * _clearing(field, p, x, y, footprint)
+        score -= 3.0 * (1.0 - region_at(field, p, x, y, footprint))
+    return score - 3.0 * _clearing(field, p, x, y, footprint)
 
 
 @kernel
@@ -461,12 +495,16 @@ def _celled(field, p, x, y, z, footprint, detail):
     if out > 0.0:
         return -out - 1.0, 0.0
     size = p[SIZE]
-    score = sheet_score(field, p, x, y, footprint) - p[LEVEL]
+    u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
+    v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
+    score, swollen = _celled_score(field, p, x, y, u, v, footprint)
+    score = _within(field, p, x, y, score, footprint) - p[LEVEL]
     if score < -0.5:
         return -min((-score - 0.3) * 0.35 * size, 400.0), 0.0
-    # A lens on each cell: high where the score is, closing toward its outline.
+    # A lens on each cell: high where the score is, closing toward its outline. Where cells have
+    # merged they still swell above and hang below.
     q = min(max(score / 1.1, 0.0), 1.0)
-    lens = math.sqrt(q * (2.0 - q))
+    lens = math.sqrt(q * (2.0 - q)) * (CELL_NECK + (1.0 - CELL_NECK) * swollen)
     hang = p[ROUND_BASE]  # 1: about as round below as above
     sag = 0.12 * max(hang - 1.0, 0.0)
     middle = (0.40 + sag) * thick
@@ -498,7 +536,9 @@ def _celled(field, p, x, y, z, footprint, detail):
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
     edge = min(p[EDGE], 0.7 * thick) + soft
-    return f, p[SIGMA] * min(f / edge, 1.0)
+    # Rims are thin in substance as well as in height.
+    rim = CELL_RIM + (1.0 - CELL_RIM) * smoothstep(-0.1, 0.7, score)
+    return f, p[SIGMA] * rim * min(f / edge, 1.0)
 
 
 @kernel
@@ -511,19 +551,24 @@ def _lens(field, p, x, y, z, footprint, detail):
     score = sheet_score(field, p, x, y, footprint) - p[LEVEL]
     if score < -0.5:
         return -min((-score - 0.35) * 0.05 * size, 500.0), 0.0
-    q = min(max(score, 0.0), 1.0)
-    lens = math.sqrt(q)
+    # Plates, each thin at its rim, that overlap in the core: the widest in the middle, those above
+    # and below narrower by more the more lobes there are.
     hang = min(p[ROUND_BASE], 1.6)
-    middle = 0.28 * thick
-    bend = 0.35 * _flat_noise(field.bytes, x, y, 1.9 * size, 0.37, footprint)
-    f = min(0.66 * thick * lens - (z - middle), 0.24 * thick * lens * hang + (z - middle))
-    if score < 0.0:
-        f = min(f, 0.10 * score * size)
-    # Plates: gaps run in from the rim at certain heights and close toward the core.
-    plates = 1.0 + 3.0 * p[LOBES]
-    gap = 0.5 - 0.5 * math.cos(2.0 * math.pi * (plates * z / thick + bend))
-    rim = (1.0 - q) * (1.0 - q)
-    f -= 0.34 * thick * p[LOBES] * gap * gap * rim
+    bend = 0.08 * thick * _flat_noise(field.bytes, x, y, 2.6 * size, 0.37, footprint)
+    step = 0.9 * p[LOBES] * thick / PLATES
+    whole = max(1.0 - p[LEVEL], 0.3)  # score in the middle of most lenses
+    f = -1e9
+    for k in range(PLATES):
+        aside = k - 1.0
+        q = score - p[LOBES] * (0.30 if k == 0 else (0.42 if k == 2 else 0.0))
+        rim = 1.0 - math.exp(-1.6 * max(q, 0.0) / whole)  # no flat top, however wide
+        lens = math.sqrt(rim) * (0.3 + 0.7 * rim)  # the two arcs meet at an angle
+        high = (1.0 - 0.62 * p[LOBES]) * thick * lens
+        middle = 0.40 * thick + aside * step + bend
+        one = min(0.60 * high - (z - middle), 0.40 * high * hang + (z - middle))
+        if q < 0.0:
+            one = min(one, 0.10 * q * size)
+        f = max(f, one)
     if p[FRAY] > 0.0:
         tile = 0.16 * size
         f += 0.16 * thick * p[FRAY] * turned_noise(
@@ -579,6 +624,8 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     if p[CURL] > 0.0:
         v += 0.16 * p[CURL] * size * _flat_noise(field.bytes, v, u, 0.9 * size, 0.27, footprint)
     run = 1.0 + 14.0 * p[COMB]
+    if tufted > 0.0:  # a step down a slanting trail crosses strands: finer ones are averaged too
+        footprint += (0.7 * p[STEP] / thick) * (2.0 * fall / run + 3.0 * hook) / max(1.0 - r, 0.05)
     tile = 0.62 * size
     a, b = u / (run * tile), (v + bend) / tile
     level = noise_level(footprint, tile)
@@ -645,8 +692,9 @@ def density(field, layer, x, y, z, footprint, detail):
     """
     p = field.layers[layer]
     rain = p[FALL] > 0.0 and z < falls_from(p)
-    up = RAIN_UP * p[THICK] if rain else z
+    up = z
     if rain:
+        up = p[THICK] * min(RAIN_UP + RAIN_UP_ROUND * max(p[ROUND_BASE] - 1.0, 0.0), RAIN_UP_MOST)
         if z < -p[FALL_REACH]:
             return z + p[FALL_REACH] - 5.0, 0.0
         x -= RAIN_DRIFT * z * p[WIND_X]
@@ -665,7 +713,8 @@ def density(field, layer, x, y, z, footprint, detail):
         left = 1.0 + z / p[FALL_REACH]
         fade = min(left / 0.25, 1.0) if p[FALL_REACH] >= p[BASE] - 1.0 else left**1.4
         rim = min(max(f, 0.0) / (0.12 * min(p[SIZE], 2.0 * p[THICK])), 1.0)
-        return max(f, 30.0), p[FALL] * rim * max(0.45 + 1.1 * n, 0.04) * fade
+        snow = 1.0 + (SNOW - 1.0) * smoothstep(MELTED_M, FROZEN_M, p[BASE] + z)
+        return max(f, 30.0), p[FALL] * snow * rim * max(0.45 + 1.1 * n, 0.04) * fade
     if sigma > 0.0 and p[PROFILED] > 0.0:
         c = min(max(z / p[THICK], 0.0), 1.0) * (PROFILE_NODES - 1)
         k = min(int(c), PROFILE_NODES - 2)

@@ -205,8 +205,10 @@ def march_step(kind: int, layer: Layer) -> float:
         return float(np.clip(max(min(0.013 * size_m, 0.05 * thick_m), soft), 3.0, 30.0))
     if kind in (d.STRATUS, d.SLAB):
         return float(np.clip(thick_m / 14.0, 4.0, max(60.0, 0.25 * edge)))
-    if kind in (d.CELLED, d.LENS):
-        return float(np.clip(thick_m / 14.0, 4.0, 40.0))
+    if kind == d.CELLED:
+        return float(np.clip(thick_m / 11.5, 4.0, 40.0))
+    if kind == d.LENS:  # the rims of plates are thin
+        return float(np.clip(thick_m / 14.0, 4.0, 20.0))
     return float(np.clip(thick_m / 12.0, 6.0, 150.0))
 
 

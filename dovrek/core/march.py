@@ -69,7 +69,7 @@ SECOND_SHEET, FALL_SHEET, LEAN_SHEET = 0.633 / (4.0 * math.pi), 0.791, 0.31
 LIMB, LIMB_SECOND, LIMB_DEPTH = 0.423, 0.95, 0.334
 
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
-RAIN_STEPS, RAIN_FAR = 6.0, 0.03
+RAIN_STEPS, RAIN_FAR = 8.0, 0.03
 RAIN_FACE = 0.78  # light at the base of a cloud, over that of its lowest cells
 # Sine of the lowest sun, and the longest way, by which rain finds the cloud that shades it.
 LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
@@ -78,23 +78,25 @@ TILE = 63  # mask of the grain's places
 
 
 @kernel
-def _step(p, t, r0, dz, radius):
-    """Step at a distance inside a layer. A veil gets about as many steps however slanting."""
-    step = p[STEP] + 0.0024 * t
+def _step(p, t, r0, dz, radius, longer):
+    """Step at a distance inside a layer, `longer` than the basic one: (metres, whether in falling
+    rain). A veil gets about as many steps however slanting."""
+    step = longer * (p[STEP] + 0.0024 * t)
     if int(p[KIND]) == CIRRUS:
         slope = abs(r0 * dz + t) / r0
-        step = max(step, p[STEP] / max(slope, 0.03))
-    elif p[FALL] > 0.0:
-        slope = (r0 * dz + t) / r0
-        under = p[BASE] + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t)
-                                           - radius)
-        if under > 0.0:  # rain is even: long steps, though not past the base
-            far = p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08))
-            far = max(min(far, max(0.7 * p[SIZE], RAIN_FAR * t)), step)
-            if slope > 0.0:
-                far = min(far, under / slope + 0.5 * step)
-            step = max(step, far)
-    return step
+        return max(step, longer * p[STEP] / max(slope, 0.03)), False
+    if p[FALL] <= 0.0:
+        return step, False
+    slope = (r0 * dz + t) / r0
+    under = p[BASE] + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - radius)
+    if under <= 0.0:
+        return step, False
+    # Rain is even: long steps, though not past the base, where clouds want short ones.
+    far = p[FALL_REACH] / (RAIN_STEPS * max(abs(slope), 0.08))
+    far = longer * min(far, max(0.7 * p[SIZE], RAIN_FAR * t))
+    if slope > 0.0:
+        far = min(far, under / slope + 0.3 * step)
+    return max(step, far), True
 
 
 @kernel
@@ -237,22 +239,24 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
             continue
         tap_depth, near_depth, tap_age = 0.0, 0.0, 9
         sigma_last = 0.0
-        # A veil is even along a step: the same place in each gives the least noise.
+        # A veil, like rain, is even along a step: the same place in each gives the least noise.
         veiled = active == 1 and int(field.layers[int(mark_f[0])][KIND]) == CIRRUS
         while t < t_end and not opaque and steps < STEPS_LIMIT:
             steps += 1
             # The step is chosen before its sample is taken, and the sample lies anywhere in it:
             # the mean of σ·ds is then the optical depth itself, whatever the step's length.
-            ds = 1e9
+            ds, even = 1e9, veiled
+            longer = marching.step * (1.0 if sigma_last > 0.0 else NEAR)
             for m in range(active):
-                ds = min(ds, _step(field.layers[int(mark_f[m])], t, r0, dz, scene.radius))
-            ds *= marching.step * (1.0 if sigma_last > 0.0 else NEAR)
+                one, rain = _step(field.layers[int(mark_f[m])], t, r0, dz, scene.radius, longer)
+                ds = min(ds, one)
+                even = even or (rain and active == 1)
             if trans < DEEP:
                 ds *= 1.8
             if sigma_last > 1e-12:
                 ds = min(ds, max((1.1 if trans > DEEP else 2.2) / sigma_last, 0.35 * ds))
             ds = min(ds, t_end - t)
-            shift = random if veiled else (random + hash_unit(steps, stream, 3)) % 1.0
+            shift = random if even else (random + hash_unit(steps, stream, 3)) % 1.0
             place = t + ds * shift
             footprint = marching.footprint * (pixel_m + pixel_rad * place)
             h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - scene.radius
@@ -463,9 +467,9 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
         if t >= end:
             break
         ds = 1e9
+        longer = factor * (1.0 if sigma_last > 0.0 else NEAR)
         for l in range(field.layers.shape[0]):
-            ds = min(ds, _step(field.layers[l], t, r0, dz, radius))
-        ds *= factor * (1.0 if sigma_last > 0.0 else NEAR)
+            ds = min(ds, _step(field.layers[l], t, r0, dz, radius, longer)[0])
         if sigma_last > 1e-12:
             ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
         ds = min(ds, end - t)

@@ -89,9 +89,9 @@ GENUS_DEFAULTS: dict[str, Values] = {
     },
     "cirrocumulus": {
         "base_m": 7400.0, "thickness_m": 160.0, "cover_oktas": 3.0,
-        "cells": {"size_m": 320.0, "spread": 0.4, "huddle": 0.5},
+        "cells": {"size_m": 220.0, "spread": 0.4, "huddle": 0.5},
         "clearings": {"share": 0.35, "size_km": 24.0},
-        "rows": {"share": 0.5, "spacing_km": 0.9, "patchiness": 0.4},
+        "rows": {"share": 0.5, "spacing_km": 0.5, "patchiness": 0.4},
         "body": {"density_per_km": 5.0, "fray": 0.4, "lobes": 0.4, "edge_m": 60.0},
         "wind": {"from_deg": 265.0, "comb": 0.25},
         "light": {"droplet_radius_um": 8.0},
@@ -109,17 +109,17 @@ GENUS_DEFAULTS: dict[str, Values] = {
 _SHEET_OF_CELLS: dict[str, Values] = {
     "stratiformis": {"cover_oktas": 6.0},
     "lenticularis": {
-        "cover_oktas": 1.5, "thickness_m": 600.0, "cells": {"size_m": 8000.0, "spread": 0.5},
+        "cover_oktas": 1.5, "thickness_m": 800.0, "cells": {"size_m": 8000.0, "spread": 0.4},
         "rows": {"share": 0.0},
-        "body": {"density_per_km": 60.0, "fray": 0.1, "lobes": 0.6, "edge_m": 160.0},
+        "body": {"density_per_km": 60.0, "fray": 0.05, "lobes": 0.9, "edge_m": 100.0},
     },
 }
 _TURRETS: dict[str, Values] = {
     "castellanus": {
-        "cover_oktas": 2.5, "thickness_m": 700.0, "cells": {"size_m": 700.0, "huddle": 0.4},
-        "rows": {"share": 0.5},
-        "body": {"density_per_km": 35.0, "base_flatness": 0.9, "fray": 0.35, "lobes": 0.6,
-                 "edge_m": 20.0},
+        "cover_oktas": 2.5, "thickness_m": 900.0, "cells": {"size_m": 640.0, "huddle": 0.6},
+        "rows": {"share": 0.85, "spacing_km": 2.6, "patchiness": 0.5},
+        "body": {"density_per_km": 35.0, "base_flatness": 1.0, "growth": 0.8,
+                 "growth_spread": 0.6, "fray": 0.35, "lobes": 0.6, "edge_m": 20.0},
     },
     "floccus": {
         "cover_oktas": 2.5, "thickness_m": 420.0, "cells": {"size_m": 620.0, "huddle": 0.5},
@@ -163,8 +163,8 @@ SPECIES: dict[str, dict[str, Values]] = {
     "altostratus": {},
     "cirrus": {
         "fibratus": {"wind": {"comb": 0.85}, "body": {"lobes": 0.3}},
-        "uncinus": {"cover_oktas": 2.5, "thickness_m": 1600.0, "wind": {"comb": 0.75},
-                    "body": {"lobes": 1.0, "density_per_km": 1.3}},
+        "uncinus": {"cover_oktas": 2.5, "thickness_m": 2200.0, "wind": {"comb": 0.9},
+                    "cells": {"size_m": 3000.0}, "body": {"lobes": 1.0, "density_per_km": 1.3}},
         "spissatus": {"cover_oktas": 3.0, "thickness_m": 1600.0, "wind": {"comb": 0.35},
                       "body": {"density_per_km": 4.0, "fray": 0.55}},
         "floccus": {"cover_oktas": 2.0, "wind": {"comb": 0.1},
@@ -182,12 +182,20 @@ SPECIES: dict[str, dict[str, Values]] = {
 }
 
 _WAVES: Values = {"rows": {"share": 0.75, "patchiness": 0.15}}
+
+
+def _rolls(spacing_km: float, patchiness: float = 0.3) -> Values:
+    """Parallel rolls of cells, a roll about as wide as the genus's cells."""
+    return {"rows": {"share": 0.85, "spacing_km": spacing_km, "patchiness": patchiness},
+            "cells": {"huddle": 0.14}, "wind": {"comb": 0.6}}
+
+
 _ALONG: Values = {"rows": {"share": 0.7, "spacing_km": 5.0}}
 VARIETIES: dict[str, dict[str, Values]] = {
     "cumulus": {"radiatus": {"rows": {"share": 0.8}}},
     "cumulonimbus": {},
     "stratocumulus": {
-        "undulatus": _WAVES, "radiatus": _ALONG,
+        "undulatus": _rolls(1.5), "radiatus": _ALONG,
         "perlucidus": {"cover_oktas": 5.5, "cells": {"huddle": 0.0, "spread": 0.25}},
         "translucidus": {"body": {"density_per_km": 14.0}},
         "opacus": {"cover_oktas": 8.0, "body": {"density_per_km": 60.0}},
@@ -198,7 +206,7 @@ VARIETIES: dict[str, dict[str, Values]] = {
                 "opacus": {"body": {"density_per_km": 50.0}}},
     "nimbostratus": {},
     "altocumulus": {
-        "undulatus": _WAVES, "radiatus": _ALONG,
+        "undulatus": _rolls(0.75), "radiatus": _ALONG,
         "perlucidus": {"cover_oktas": 5.0, "cells": {"huddle": 0.0, "spread": 0.25}},
         "translucidus": {"body": {"density_per_km": 10.0}},
         "opacus": {"cover_oktas": 8.0, "body": {"density_per_km": 45.0}},
@@ -209,7 +217,7 @@ VARIETIES: dict[str, dict[str, Values]] = {
                     "translucidus": {"body": {"density_per_km": 2.4}},
                     "opacus": {"body": {"density_per_km": 14.0}}},
     "cirrus": {"radiatus": {"rows": {"share": 0.6, "spacing_km": 24.0}}},
-    "cirrocumulus": {"undulatus": {"rows": {"share": 0.8, "patchiness": 0.2}},
+    "cirrocumulus": {"undulatus": _rolls(0.4, 0.2),
                      "lacunosus": {"clearings": {"share": 0.4, "size_km": 2.0}}},
     "cirrostratus": {"undulatus": {"rows": {"share": 0.5, "spacing_km": 12.0}}},
 }
@@ -223,7 +231,7 @@ FEATURES: dict[str, dict[str, Values]] = {
     "stratocumulus": {"virga": _VIRGA, "praecipitatio": _RAIN},
     "stratus": {"praecipitatio": _RAIN},
     "nimbostratus": {"virga": _VIRGA, "praecipitatio": _RAIN},
-    "altocumulus": {"virga": {"fall": {"amount": 0.3, "reach": 0.35}}},
+    "altocumulus": {"virga": {"fall": {"amount": 0.5, "reach": 0.3}}},
     "altostratus": {"virga": {"fall": {"amount": 0.3, "reach": 0.5}}},
     "cirrus": {},
     "cirrocumulus": {},
