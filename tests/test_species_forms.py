@@ -175,3 +175,16 @@ def test_no_step_out_of_rain_runs_into_the_cloud(studio: Studio) -> None:
                 elif r - radius > base:
                     break
                 t += ds
+
+
+@pytest.mark.parametrize("genus", ["stratus", "altostratus", "cirrus"])
+def test_parts_of_a_sheet_live_apart(studio: Studio, genus: str) -> None:
+    """With spread some parts of a dissolving sheet are gone while others still stand."""
+    def unequal(spread: float) -> float:
+        body = body_of(studio, genus, cover_oktas=6.0, clearings={"share": 0.0},
+                       life={"stage": 0.8, "spread": spread})
+        depths = depths_of(body, 20.0 * body.layer.cells.size_m, 120)
+        parts = depths.reshape(12, 10, 12, 10).mean((1, 3))
+        return float(parts.std() / parts.mean())
+
+    assert unequal(1.0) > 1.08 * unequal(0.0)

@@ -1,5 +1,5 @@
 """How long judging takes in the page: test strips, contact sheets, a slider's first pixels, and
-how near a suggestion comes to skies that are known. python -m tools.judging [suggest]."""
+how near a suggestion comes to skies that are known. python -m tools.judging [suggest | unseen]."""
 
 from __future__ import annotations
 
@@ -39,6 +39,17 @@ KNOWN: list[tuple[float, float, float, dict[str, Any] | None]] = [
     (15, 330, 0.1, {"genus": "cumulus", "cover_oktas": 1.5, "seed": 11}),
     (30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8, "seed": 1}),
     (45, 240, 0.05, {"genus": "cumulus", "cover_oktas": 4, "seed": 21})]
+# Ten more, which no weight of the search was chosen on: a check only as long as none is.
+UNSEEN: list[tuple[float, float, float, dict[str, Any] | None]] = [
+    (32, 250, 0.12, {"genus": "cumulus", "cover_oktas": 3.5, "seed": 41}),
+    (12, 100, 0.15, None), (55, 40, 0.2, {"genus": "altocumulus", "cover_oktas": 3, "seed": 42}),
+    (20, 160, 0.08, {"genus": "stratocumulus", "cover_oktas": 4, "seed": 43}),
+    (6, 320, 0.1, {"genus": "altocumulus", "cover_oktas": 3.5, "seed": 44}),
+    (48, 120, 0.1, {"genus": "cirrus", "cover_oktas": 4, "seed": 45}),
+    (28, 70, 0.3, {"genus": "cumulus", "cover_oktas": 5, "seed": 46}),
+    (63, 290, 0.06, {"genus": "cumulus", "cover_oktas": 2, "seed": 47}),
+    (18, 200, 0.2, {"genus": "cirrus", "cover_oktas": 2.5, "seed": 48}),
+    (38, 20, 0.15, {"genus": "stratus", "cover_oktas": 8, "seed": 49})]
 
 
 def in_the_page() -> dict[str, Any]:
@@ -105,12 +116,13 @@ def in_the_page() -> dict[str, Any]:
     return found
 
 
-def suggestions() -> list[dict[str, Any]]:
-    """Ten known skies rendered, fed back as photographs: what was suggested of them."""
+def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]]
+                ) -> list[dict[str, Any]]:
+    """Known skies rendered, fed back as photographs: what was suggested of them."""
     studio = Studio(2)
     camera = {"heading_deg": 0, "pitch_deg": PITCH, "lens_mm": LENS}
     found = []
-    for height, bearing, haze, layer in KNOWN:
+    for height, bearing, haze, layer in known:
         sky = sky_from_data({
             "dovrek": 1, "camera": camera, "air": {"haze": haze},
             "layers": [layer] if layer else [],
@@ -137,4 +149,9 @@ def suggestions() -> list[dict[str, Any]]:
 
 
 if __name__ == "__main__":
-    print(suggestions() if "suggest" in sys.argv else in_the_page())
+    if "suggest" in sys.argv:
+        suggestions(KNOWN)
+    elif "unseen" in sys.argv:
+        suggestions(UNSEEN)
+    else:
+        in_the_page()

@@ -404,6 +404,15 @@ def _celled_score(field, p, x, y, u, v, footprint):
 
 
 @kernel
+def _apart(field, p, u, v, footprint):
+    """What parts of a sheet without cells lack or have in score while they are at different stages
+    of life."""
+    if p[STAGES_APART] <= 0.0:
+        return 0.0
+    return p[STAGES_APART] * _flat_noise(field.bytes, v, u, 30.0 * p[SIZE], 0.03, footprint)
+
+
+@kernel
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
@@ -418,6 +427,7 @@ def sheet_score(field, p, x, y, footprint):
         s += 0.45 * _flat_noise(field.bytes, v, u / stretch, 2.3 * size, 0.71, footprint)
         s += 0.30 * p[FRAY] * _flat_noise(field.bytes, u, v, 0.55 * size, 0.19, footprint)
         s += 0.5 * p[ROWS] * _waves(field, p, x, y, 0.0, footprint)
+        s += _apart(field, p, u, v, footprint)
     elif int(p[KIND]) == LENS:
         warp = 0.08 * size * _flat_noise(field.bytes, u, v, 7.0 * size, 0.23, footprint)
         s = _lens_at((u + warp) / size, (v - warp) / size, int(p[CELL_SEED]),
@@ -431,6 +441,7 @@ def sheet_score(field, p, x, y, footprint):
         s += 0.35 * _flat_noise(field.bytes, u / (1.0 + 11.0 * p[COMB]), v + warp, 2.1 * size, 0.43,
                                 footprint)
         s += 0.6 * p[ROWS] * _waves(field, p, x, y, 3.0 * warp, footprint)
+        s += _apart(field, p, u, v, footprint)
         if p[LOBES] > TUFTED:  # gathered into tufts
             share = (p[LOBES] - TUFTED) / (1.0 - TUFTED)
             tuft = _cell_at((u + warp) / (size * (0.4 + 0.3 * p[COMB])), (v - warp) / (0.42 * size),

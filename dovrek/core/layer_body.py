@@ -174,11 +174,15 @@ def rows_of(layer: Layer, kind: int) -> tuple[float, float, float]:
     return math.sin(across), math.cos(across), spacing
 
 
+def _rounded(layer: Layer) -> float:
+    """How far a heap's base is rounder than usual: 0 for flat ones, 1 at the most."""
+    return max(1.0 - layer.body.base_flatness / 0.7, 0.0)
+
+
 def _eaten(layer: Layer) -> float:
     """Share of a full-grown heap's height that a ragged base is uneven by, at most a half."""
     body = layer.body
-    rounded = max(1.0 - body.base_flatness / 0.7, 0.0)
-    uneven = (0.04 * layer.cells.size_m + 14.0 + 26.0 * body.fray) * 2.3 * rounded
+    uneven = (0.04 * layer.cells.size_m + 14.0 + 26.0 * body.fray) * 2.3 * _rounded(layer)
     return min(uneven / (layer.thickness_m * cloud_shapes.climbed(body.growth)), 0.5)
 
 
@@ -190,10 +194,9 @@ def shredded(layer: Layer) -> bool:
 def edge_shift(layer: Layer) -> float:
     """How far the skin carries the edge of a full-grown heap outward, metres (measured)."""
     body = layer.body
-    rounded = max(1.0 - body.base_flatness / 0.7, 0.0)
     torn = max(body.fray - 0.5, 0.0)
     # A ragged base eats into shreds that are hardly higher than it is uneven.
-    return -layer.cells.size_m * (0.012 + 0.025 * rounded + 0.025 * (1.0 - body.growth)
+    return -layer.cells.size_m * (0.012 + 0.025 * _rounded(layer) + 0.025 * (1.0 - body.growth)
                                   + 0.03 * torn + 0.4 * _eaten(layer) ** 2)
 
 

@@ -23,7 +23,6 @@ from dovrek.sky.document import Film, Sky
 
 TILE_W, TILE_H = 96, 32
 METER_SIZE = (48, 27)
-HORIZON_SAMPLES = 8  # of a pixel that the horizon crosses
 FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
 
@@ -39,11 +38,12 @@ class Quality:
     detail: float
     spread: float = 0.0  # neighbours that differ less are not worth a ray between them
     footprint: float = 1.0  # of a pixel that detail is averaged over
+    horizon: int = 8  # samples of a pixel that the horizon crosses
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4),
-    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4),  # when the fine scene is at hand
+    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4, horizon=3),
+    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4, horizon=3),  # the fine scene is at hand
     "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22),
     "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25),
     "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13),
@@ -126,9 +126,9 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
     where = uneven != 0
     if where.any():
         more = np.zeros_like(light)
-        for sample in range(HORIZON_SAMPLES):
-            add(uneven, FAR_SAMPLE + first_sample * HORIZON_SAMPLES + sample, more)
-        light[where] = more[where] / np.float32(HORIZON_SAMPLES)
+        for sample in range(quality.horizon):
+            add(uneven, FAR_SAMPLE + first_sample * quality.horizon + sample, more)
+        light[where] = more[where] / np.float32(quality.horizon)
     return light, rays
 
 

@@ -227,7 +227,7 @@ class Life(Group):
     )
     spread: float = number(
         0.2, low=0.0, high=1.0, step=0.05, unit="", group="Life", label="Spread",
-        genera=HEAPS + CELLS, help="How far the clouds are apart in their stages.",
+        help="How far the clouds, or the parts of a sheet, are apart in their stages.",
     )
     early_decay: float = number(
         0.0, low=0.0, high=1.0, step=0.05, unit="", group="Life", label="Early decay",
