@@ -260,7 +260,7 @@ def live(p: NDArray[np.float64], layer: Layer) -> None:
     p[d.SIGMA] *= 0.08 + 0.92 * amount
     if p[d.LEVEL] < WHOLE:  # an unbroken sheet breaks up
         p[d.LEVEL] = -1.3
-    p[d.LEVEL] += 1.5 * (1.0 - amount)
+    p[d.LEVEL] += 0.95 * (1.0 - amount)
     if going > 0.0 and life.ending == "tears":
         p[d.FRAY] = min(p[d.FRAY] + going, 1.0)
     elif going > 0.0 and life.ending == "subsides":
