@@ -382,17 +382,18 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
         return -9.0
     hit = np.empty((RASTER, RASTER), dtype=np.bool_)
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
-    low, high = 0, LEVELS_TRIED  # the first known to cover too little, the last enough
-    share_low, share_high, trial = 0.0, 1.0, 0
-    for step, share in list(known.items()):
+    low, high = 0, LEVELS_TRIED  # the last known to cover too little, the first enough
+    short, over = _off(0.0, cover), _off(1.0, cover)
+    for step, share in known.items():
         if share < cover and step > low:
-            low, share_low = step, share
+            low, short = step, _off(share, cover)
         elif share >= cover and step < high:
-            high, share_high = step, share
+            high, over = step, _off(share, cover)
+    side = 0
     while high - low > 1:
-        # False position, halved every third time so that no end stays where it is.
-        place = 0.5 if trial % 3 == 2 else (cover - share_low) / max(share_high - share_low, 1e-9)
-        middle = min(max(low + int(place * (high - low) + 0.5), low + 1), high - 1)
+        # False position; an end that stays twice weighs half (Dowell & Jarratt 1971).
+        place = low + int((high - low) * short / (short - over) + 0.5)
+        middle = min(max(place, low + 1), high - 1)
         counts: list[int] = []
 
         def rows(r0: int, r1: int, level: float = _level(middle),
@@ -403,12 +404,20 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
         run(rows, RASTER)
         share = sum(counts) / RASTER**2
         known[middle] = share
-        trial += 1
         if share < cover:
-            low, share_low = middle, share
+            low, short = middle, _off(share, cover)
+            over *= 0.5 if side < 0 else 1.0
+            side = -1
         else:
-            high, share_high = middle, share
+            high, over = middle, _off(share, cover)
+            short *= 0.5 if side > 0 else 1.0
+            side = 1
     return _level(high)
+
+
+def _off(share: float, cover: float) -> float:
+    """How far a share of cover is off, so that it grows about evenly with the level."""
+    return math.log((1.001 - cover) / (1.001 - share))
 
 
 def _level(step: int) -> float:
