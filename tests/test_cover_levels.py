@@ -1,0 +1,115 @@
+"""The level of growth at which heaps cover as much as is asked: by search, held against the
+plain definition.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from dovrek.core import cloud_cells as cells
+from dovrek.core.cloud_shapes import ShapeParameters, Shapes, build_shapes
+from dovrek.core.prepare import NOMINAL_RADIUS
+
+SIZE = 1500.0
+COVERS = (0.02, 0.2, 0.5, 0.8, 0.95, 1.0)
+
+
+def run(f: Callable[[int, int], None], count: int) -> None:
+    f(0, count)
+
+
+@pytest.fixture(scope="module")
+def shapes() -> Shapes:
+    return build_shapes(
+        ShapeParameters(NOMINAL_RADIUS * SIZE, 900.0, 0.6, 3, 24, 0.6, 0.2, 0.0), run)
+
+
+@pytest.fixture(scope="module")
+def dealt() -> tuple[np.ndarray, float]:
+    return cells.deal_cells(cells.CellParameters(
+        SIZE, 0.5, 0.35, 0.0, 14e3, 0.5, 5, 18, 1e3, 0.0, 0.0, 1.0, 4800.0, 0.0), run)
+
+
+def covered(dealt: tuple[np.ndarray, float], shapes: Shapes, level: float) -> float:
+    """Share of the measured square, every possible cloud walked in turn."""
+    hit = np.empty((cells.RASTER, cells.RASTER), dtype=np.bool_)
+    count = cells._raster_cover(dealt[0], level, dealt[1], shapes.half_width_m, shapes.footprints,
+                                1.0, 0, cells.RASTER, hit)
+    assert count == int(hit.sum()) or count == cells.RASTER**2
+    return count / cells.RASTER**2
+
+
+@pytest.mark.parametrize("cover", COVERS)
+def test_the_level_is_the_first_that_covers_enough(
+    dealt: tuple[np.ndarray, float], shapes: Shapes, cover: float,
+) -> None:
+    levels = cells.levels_of(*dealt, shapes)
+    level = cells.level_for_cover(levels, dealt[1], shapes, cover, 0.0, run)
+    one = (cells.HIGHEST_LEVEL - cells.LOWEST_LEVEL) / cells.LEVELS_TRIED
+    wanted = min(cover, cells.FULLEST)
+    assert covered(dealt, shapes, level) >= wanted > covered(dealt, shapes, level - one)
+    assert len(levels.shares) < 2.5 * math.log2(cells.LEVELS_TRIED)
+
+
+def test_what_is_known_changes_no_level(dealt: tuple[np.ndarray, float], shapes: Shapes) -> None:
+    """Neighbours asked before make it quicker, not different."""
+    shared = cells.levels_of(*dealt, shapes)
+    for cover in (*COVERS, 0.51, 0.49, 0.505):
+        before = len(shared.shares)
+        found = cells.level_for_cover(shared, dealt[1], shapes, cover, 0.0, run)
+        alone = cells.levels_of(*dealt, shapes)
+        assert found == cells.level_for_cover(alone, dealt[1], shapes, cover, 0.0, run)
+        assert len(shared.shares) - before <= len(alone.shares) + 2
+    again = len(shared.shares)
+    cells.level_for_cover(shared, dealt[1], shapes, 0.5, 0.0, run)
+    assert len(shared.shares) == again  # nothing was tried twice
+
+
+def test_more_cover_moves_no_cloud_and_takes_none_away(
+    dealt: tuple[np.ndarray, float], shapes: Shapes,
+) -> None:
+    life = cells.Life(0.5, 0.0, 0.0, cells.EVAPORATES, False, 0.0, 1.0)
+    levels = cells.levels_of(*dealt, shapes)
+    before: set[tuple[float, float]] = set()
+    for cover in (0.1, 0.3, 0.6, 0.9):
+        level = cells.level_for_cover(levels, dealt[1], shapes, cover, 0.0, run)
+        stood = cells.stand_cells(dealt[0], dealt[1], SIZE, shapes, level, life, 0.0, run)
+        at = stood.reals[stood.squares**2:].reshape(-1, cells.INSTANCE)
+        now = {(float(x), float(y)) for x, y in at[:, (cells.X, cells.Y)]}
+        assert before <= now and len(now) > len(before)
+        before = now
+
+
+def test_no_cover_is_no_cloud(dealt: tuple[np.ndarray, float], shapes: Shapes) -> None:
+    life = cells.Life(0.5, 0.0, 0.0, cells.EVAPORATES, False, 0.0, 1.0)
+    level = cells.level_for_cover(cells.levels_of(*dealt, shapes), dealt[1], shapes, 0.0, 0.0, run)
+    stood = cells.stand_cells(dealt[0], dealt[1], SIZE, shapes, level, life, 0.0, run)
+    assert len(stood.reals) == stood.squares**2
+    assert (stood.reals[: stood.squares**2] > 0.0).all()
+
+
+@pytest.mark.parametrize("cover", [0.2, 0.6])
+def test_squares_list_every_cloud_that_touches_them(
+    dealt: tuple[np.ndarray, float], shapes: Shapes, cover: float,
+) -> None:
+    """The index against all distances, on places drawn by chance."""
+    life = cells.Life(0.5, 0.0, 0.0, cells.EVAPORATES, False, 0.0, 1.0)
+    period = dealt[1]
+    level = cells.level_for_cover(cells.levels_of(*dealt, shapes), period, shapes, cover, 0.0, run)
+    stood = cells.stand_cells(dealt[0], period, SIZE, shapes, level, life, 45.0, run)
+    count = stood.squares
+    at = stood.reals[count**2:].reshape(-1, cells.INSTANCE)
+    starts, members = stood.links[: count**2 + 1], stood.links[count**2 + 1:]
+    for x, y in np.random.default_rng(7).uniform(0.0, period, (300, 2)):
+        square = int(x / period * count) * count + int(y / period * count)
+        listed = set(members[starts[square]:starts[square + 1]].tolist())
+        dx, dy = (np.abs((at[:, k] - v + 0.5 * period) % period - 0.5 * period)
+                  for k, v in ((cells.X, x), (cells.Y, y)))
+        away = np.hypot(dx, dy) - at[:, cells.REACH]
+        assert set(np.flatnonzero(away < 0.0).tolist()) <= listed
+        if not listed:  # how far a ray may go before it can meet a cloud
+            assert stood.reals[square] <= max(away.min(), 0.03 * SIZE)
