@@ -207,3 +207,16 @@ def test_frames_keep_the_aspect() -> None:
     assert size_for(16 / 9, 480) == (480, 270)
     w, h = size_for(0.5, 480)
     assert w / h == pytest.approx(0.5, abs=0.02) and w * h == pytest.approx(480 * 270, rel=0.05)
+
+
+@pytest.mark.parametrize("genus", ["cumulus", "stratus", "cirrus", "cumulonimbus"])
+def test_the_schedule_writes_values_as_they_are(genus: str) -> None:
+    """Every step of every number can be read: 2.25 oktas are not shown as 2.2."""
+    sky = sky_of(layers=[{"id": "a", "genus": genus, "cover_oktas": 2.25}])
+    rows = [r for _, found in sheet_of(sky, "layer:a", {}).groups for r in found]
+    numbers = [r for r in rows if isinstance(r.value, float)]
+    assert len(numbers) > 15
+    for row in numbers:
+        step = row.parameter.step or 0.01
+        assert float(row.text) == pytest.approx(row.value, abs=0.3 * step), row.path
+    assert next(r.text for r in rows if r.path == "layers[a].cover_oktas") == "2.25"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -68,7 +67,7 @@ def number_text(value: float | int | None, parameter: Parameter, factor: float =
     if parameter.kind == "integer":
         return str(int(value))
     step = parameter.step or 0.01
-    digits = max(0, -math.floor(math.log10(step))) if step < 1 else 0
+    digits = len(f"{step:.6f}".rstrip("0").partition(".")[2])
     if parameter.scale == "log" and value < 10 * step:
         digits += 1
     text = f"{value:.{digits}f}"
