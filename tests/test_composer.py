@@ -112,6 +112,20 @@ def test_plan_has_wind_to_drag_and_panorama_turns(page: Page, server: Server) ->
     expect(panorama).to_be_hidden()
 
 
+def test_a_link_opens_in_a_view(page: Page, server: Server) -> None:
+    """A second window on the plan: its tab, its handles and its picture agree."""
+    page.goto(f"{server.url}/skies/{SLUG}/?view=plan")
+    expect(page.locator('button[data-view="plan"]')).to_have_attribute("aria-pressed", "true")
+    expect(page.locator(".wind")).to_have_count(3, timeout=20_000)
+    expect(page.locator("#extent")).to_be_visible()
+    quality(page, "×")
+    wide, high = page.evaluate("() => { const c = document.getElementById('picture');"
+                               " return [c.width, c.height]; }")
+    assert wide / high < 1.6  # the plan is squarer than the picture
+    page.keyboard.press("1")
+    expect(page.locator("#overlay")).to_have_attribute("data-view", "picture", timeout=20_000)
+
+
 def test_a_test_strip_is_chosen_by_arrow_and_enter(page: Page, server: Server) -> None:
     arrive(page, server, SLUG, "layer:veil")
     back = steps(page)

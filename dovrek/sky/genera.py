@@ -181,7 +181,11 @@ SPECIES: dict[str, dict[str, Values]] = {
     },
 }
 
-_WAVES: Values = {"rows": {"share": 0.75, "patchiness": 0.15}}
+
+
+def _waves(spacing_km: float) -> Values:
+    """Waves of a sheet without cells."""
+    return {"rows": {"share": 0.75, "spacing_km": spacing_km, "patchiness": 0.15}}
 
 
 def _rolls(spacing_km: float, patchiness: float = 0.3) -> Values:
@@ -202,7 +206,7 @@ VARIETIES: dict[str, dict[str, Values]] = {
         "lacunosus": {"cover_oktas": 5.0, "body": {"fray": 0.6}, "clearings": {"share": 0.3,
                                                                              "size_km": 3.0}},
     },
-    "stratus": {"undulatus": _WAVES, "translucidus": {"body": {"density_per_km": 8.0}},
+    "stratus": {"undulatus": _waves(1.6), "translucidus": {"body": {"density_per_km": 8.0}},
                 "opacus": {"body": {"density_per_km": 50.0}}},
     "nimbostratus": {},
     "altocumulus": {
@@ -213,7 +217,7 @@ VARIETIES: dict[str, dict[str, Values]] = {
         "lacunosus": {"cover_oktas": 5.0, "body": {"fray": 0.6}, "clearings": {"share": 0.3,
                                                                              "size_km": 2.0}},
     },
-    "altostratus": {"undulatus": _WAVES, "radiatus": _ALONG,
+    "altostratus": {"undulatus": _waves(3.5), "radiatus": _ALONG,
                     "translucidus": {"body": {"density_per_km": 2.4}},
                     "opacus": {"body": {"density_per_km": 14.0}}},
     "cirrus": {"radiatus": {"rows": {"share": 0.6, "spacing_km": 24.0}}},

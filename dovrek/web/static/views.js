@@ -253,3 +253,7 @@ main.addEventListener("keydown", (e) => {
   const band = e.target.closest?.(".band");
   if (band && e.key.toLowerCase() === "a" && !e.ctrlKey && !e.metaKey) showAlone(band.dataset.layer);
 });
+
+// ---- a link into a view, as for a second window -----------------------------------------
+const asked = new URLSearchParams(location.search).get("view");
+if (asked === "dome" || asked === "plan") turnTo(asked);
