@@ -511,7 +511,7 @@ def test_every_mend_takes_its_advisory_away() -> None:
                          {"id": "d", "genus": "cumulonimbus", "thickness_m": 15_000,
                           "base_m": 9000},
                          {"id": "e", "genus": "altocumulus", "map": {"asset": "gone.png"}}])
-    seen = Seen(burnt=0.2, ev=13.0, lids={"d": 0.3}, cover=1.0, reference_cover=6.0)
+    seen = Seen(burnt=0.2, held_ev=14.63, lids={"d": 0.3}, cover=1.0, reference_cover=6.0)
     codes = {a.code for a in advisories(sky, -5.0, seen=seen)}
     assert {"day exposure", "camera in cloud", "étage", "lid", "air top", "hidden", "map missing",
             "cover apart"} <= codes

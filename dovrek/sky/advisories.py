@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -12,7 +13,7 @@ from dovrek.sky.layer import MAP_PREFIX, Layer
 
 AIR_RIGHT_DOWN_TO_DEG = -10.0
 LID_SHARE = 0.02
-BURNT_SHARE, BURNT_MEND_EV = 0.03, 0.7
+BURNT_SHARE = 0.03  # of a picture that may burn out, about the sun itself
 COVER_APART = 1.5  # oktas from the reference's cover
 WEATHER_TOP_M = 20_000.0  # the sunlight inside clouds is tabled up to here
 OPAQUE_DEPTH, WHOLE_OKTAS = 12.0, 7.9
@@ -38,7 +39,7 @@ class Seen:
     """What only a rendered picture tells."""
 
     burnt: float = 0.0  # share of pixels that the film burns out
-    ev: float | None = None  # exposure of that picture
+    held_ev: float | None = None  # exposure at which no more than BURNT_SHARE burns out
     lids: Mapping[str, float] = field(default_factory=dict)  # by layer id: share at the lid
     cover: float | None = None  # oktas of the picture
     reference_cover: float | None = None  # oktas of the reference beside it
@@ -87,11 +88,11 @@ def _of_light(sky: Sky, sun_deg: float, seen: Seen) -> list[Advisory]:
         found.append(Advisory(
             "day exposure", "film.exposure_ev", "The sun is down and the exposure is set for day.",
             "Set the exposure back to automatic.", {"film.exposure_ev": None}))
-    elif seen.burnt > BURNT_SHARE and seen.ev is not None and sun_deg > -1.0:
-        darker = round(seen.ev + BURNT_MEND_EV, 1)
+    elif seen.burnt > BURNT_SHARE and seen.held_ev is not None and sun_deg > -1.0:
+        darker = math.ceil(10.0 * seen.held_ev) / 10.0
         found.append(Advisory(
             "burnt", "film.exposure_ev", f"{100 * seen.burnt:.0f} % of the picture is burnt out.",
-            f"Expose darker, at EV {darker:g}." if ev is not None and ev < seen.ev + 0.05
+            f"Expose darker, at EV {darker:g}." if ev is not None
             else f"Hold it darker, at EV {darker:g}, if the cloud's edge matters.",
             {"film.exposure_ev": darker}))
     return found

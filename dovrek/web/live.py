@@ -9,6 +9,7 @@ picture that is already there is refined.
 from __future__ import annotations
 
 import base64
+import math
 import os
 import threading
 import time
@@ -24,7 +25,7 @@ from dovrek.core.probe import lids_of
 from dovrek.core.render import QUALITIES, Metered, Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, StageCache, Workers
 from dovrek.core.studio import Studio
-from dovrek.sky.advisories import Seen
+from dovrek.sky.advisories import BURNT_SHARE, Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.boards import Board, Boards, Frame
 from dovrek.web.looks import (
@@ -407,6 +408,8 @@ class Live:
             return
         white = MIDDLE_GREY * white_luminance(metered.ev) * 2.0**BURNT_FROM
         burnt = float(np.mean(light[..., 1] > white))
+        over = float(np.quantile(light[..., 1], 1.0 - BURNT_SHARE)) / white
+        held_ev = metered.ev + max(math.log2(max(over, 1e-9)), 0.0)
         lids = lids_of(sky, self.studio.preparer, cancel)
         cover = None
         if session.look == Look():
@@ -414,7 +417,7 @@ class Live:
             cover = likeness_of(shown, horizon_share(sky)).cover_oktas
         with self._lock:
             if session.turn == at.number:
-                session.seen = Seen(burnt, metered.ev, lids, cover)
+                session.seen = Seen(burnt, held_ev, lids, cover)
 
     def _stage(self, session: Session, stage: str, progress: float, cancel: Cancel) -> None:
         if cancel.is_set:
