@@ -13,7 +13,7 @@ from dovrek.core.lens import dome_lens, picture_lens
 from dovrek.core.prepare import FINE
 from dovrek.core.render import QUALITIES, render_frame
 from dovrek.core.scene import ALPHA
-from dovrek.core.sparing import bridge, every_other, find_uneven
+from dovrek.core.sparing import bridge, every_fourth, every_other, find_uneven
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
 from dovrek.sky.advisories import LID_SHARE
@@ -104,21 +104,35 @@ def test_bridged_picture_is_as_good_as_every_ray(studio: Studio) -> None:
     assert own > 0 and error < own + 0.01
 
 
-def test_bridge_keeps_edges() -> None:
+@pytest.mark.parametrize("slanting", [0, 1])
+def test_bridge_keeps_edges(slanting: int) -> None:
     """A pixel between cloud and sky is marked, one in an even part becomes the mean."""
     light = np.zeros((6, 8, 5), dtype=np.float32)
     light[..., :3], light[..., ALPHA] = 100.0, 1.0
     light[:, 4:, :3] = 300.0
-    there = every_other(6, 8, 0, 0, 0)
+    chequer = every_other(6, 8, 0, 0, 0)
+    there = every_fourth(6, 8, 0, 0, 0) if slanting else chequer
+    wanted = chequer - there if slanting else 1 - chequer
     hidden = light.copy()
     light[there == 0] = 0.0
     uneven = np.empty_like(there)
-    bridge(light, there, 0.2, uneven)
-    assert uneven.sum() > 0 and set(np.nonzero(uneven)[1]) <= {3, 4}
-    filled = (uneven == 0)
-    assert light[filled] == pytest.approx(hidden[filled])
+    bridge(light, there, wanted, slanting, 0.2, uneven)
+    assert uneven[:, 1:7].sum() > 0 and set(np.nonzero(uneven[1:5, 1:7])[1] + 1) <= {3, 4}
+    filled = (wanted != 0) & (uneven == 0)
+    assert filled.any() and light[filled] == pytest.approx(hidden[filled])
+    assert (light[(wanted == 0) & (there == 0)] == 0.0).all()
     find_uneven(hidden, 0.2, uneven)
     assert set(np.nonzero(uneven)[1]) == {3, 4}
+
+
+@pytest.mark.parametrize("sample", range(4))
+def test_one_pixel_in_four_comes_first(sample: int) -> None:
+    """Every fourth pixel is one of every other, and so across the borders of tiles."""
+    fourth, other = (f(32, 64, 0, 0, sample) for f in (every_fourth, every_other))
+    assert (fourth <= other).all() and other.sum() == 2 * fourth.sum() == 32 * 32
+    blocks = fourth.reshape(16, 2, 32, 2).sum((1, 3))
+    assert (blocks == 1).all()
+    assert (every_fourth(12, 9, 7, 5, sample) == fourth[7:19, 5:14]).all()
 
 
 def test_dome_has_no_seam_at_its_back(studio: Studio) -> None:

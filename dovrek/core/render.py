@@ -16,7 +16,14 @@ from dovrek.core.march import march_pixels
 from dovrek.core.passes import PASSES, Passes, add_passes, passes_of
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared
 from dovrek.core.scene import ALPHA, OUT, Marching
-from dovrek.core.sparing import bridge, every_other, find_horizon, find_uneven
+from dovrek.core.sparing import (
+    bridge,
+    every_fourth,
+    every_other,
+    find_horizon,
+    find_uneven,
+    widened,
+)
 from dovrek.core.stages import Cancel, Workers
 from dovrek.core.sunlight import illuminances
 from dovrek.sky.document import Film, Sky
@@ -37,16 +44,18 @@ class Quality:
     step: float
     detail: float
     spread: float = 0.0  # neighbours that differ less are not worth a ray between them
+    wide: float = 0.0  # the same between diagonal neighbours, of which one in four is marched
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4, horizon=3),
-    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4, horizon=3),  # the fine scene is at hand
-    "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22),
-    "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25),
-    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13),
+    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4, 0.25, horizon=3),
+    # A sketch of a fine scene that is at hand.
+    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4, 0.25, horizon=3),
+    "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22, 0.14),
+    "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25, 0.14),
+    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13, 0.07),
 }
 
 
@@ -108,27 +117,36 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
         for sample in range(first_sample, first_sample + quality.samples):
             add(everywhere, sample, light)
         return light / np.float32(quality.samples), rays
-    uneven = np.empty_like(everywhere)
-    chequer = every_other(height, width, tile.y0, tile.x0, first_sample)
-    add(chequer, first_sample, light)
-    bridge(light, chequer, quality.spread, uneven)
-    add(uneven, first_sample, light)
+    uneven, crossed = np.empty_like(everywhere), np.empty_like(everywhere)
+    scene = prepared.scene
+    dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
+    find_horizon(lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3),
+                 np.empty((height + 1, width + 1), dtype=np.uint8), crossed)
+    on_line = crossed != 0
+    if on_line.any():
+        for sample in range(quality.horizon):
+            add(crossed, FAR_SAMPLE + first_sample * quality.horizon + sample, light)
+        light[on_line] /= np.float32(quality.horizon)
+    off_line = 1 - crossed
+    beside = widened(crossed) * off_line  # no mean may reach across the horizon
+    chequer = every_other(height, width, tile.y0, tile.x0, first_sample) * off_line
+    first = chequer
+    if quality.wide > 0.0:
+        first = every_fourth(height, width, tile.y0, tile.x0, first_sample) * off_line
+    add(first, first_sample, light)
+    steps = [(first, chequer - first, 1, quality.wide)] if quality.wide > 0.0 else []
+    for there, wanted, slanting, spread in (*steps, (chequer, off_line - chequer, 0,
+                                                     quality.spread)):
+        bridge(light, there, wanted & (1 - beside), slanting, spread, uneven)
+        add(uneven | (wanted & beside), first_sample, light)
     if quality.samples > 1:
         find_uneven(light, quality.spread, uneven)
+        uneven &= off_line
         more = np.zeros_like(light)
         for sample in range(first_sample + 1, first_sample + quality.samples):
             add(uneven, sample, more)
         where = uneven != 0
         light[where] = (light[where] + more[where]) / np.float32(quality.samples)
-    scene = prepared.scene
-    dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
-    find_horizon(lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3), uneven)
-    where = uneven != 0
-    if where.any():
-        more = np.zeros_like(light)
-        for sample in range(quality.horizon):
-            add(uneven, FAR_SAMPLE + first_sample * quality.horizon + sample, more)
-        light[where] = more[where] / np.float32(quality.horizon)
     return light, rays
 
 

@@ -1,8 +1,8 @@
 """Which pixels are worth a ray: even parts of a picture are bridged, uneven ones sampled again.
 
-Every other pixel is marched first. A pixel between neighbours that agree takes their mean; all
-others are marched too. Further samples go only where a picture is uneven, and to the sharpest
-line of all, the horizon.
+One pixel of four is marched first, then those between its diagonal neighbours, then the rest. A
+pixel between neighbours that agree takes their mean; all others are marched. Further samples go
+only where a picture is uneven, and to the sharpest line of all, the horizon.
 """
 
 from __future__ import annotations
@@ -24,25 +24,45 @@ def every_other(height: int, width: int, y0: int, x0: int, sample: int) -> Mask:
     return ((x + y + sample) % 2 == 0).astype(np.uint8)
 
 
+def every_fourth(height: int, width: int, y0: int, x0: int, sample: int) -> Mask:
+    """One of two by two pixels, among those of `every_other`."""
+    rows = (np.arange(y0, y0 + height) + sample // 2) % 2 == 0
+    return every_other(height, width, y0, x0, sample) * rows[:, None].astype(np.uint8)
+
+
+def widened(mask: Mask) -> Mask:
+    """A mask and the eight neighbours of what it marks."""
+    found = mask.copy()
+    found[1:] |= mask[:-1]
+    found[:-1] |= mask[1:]
+    rows = found.copy()
+    found[:, 1:] |= rows[:, :-1]
+    found[:, :-1] |= rows[:, 1:]
+    return found
+
+
 @kernel
-def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, crossed):
-    """Mark the pixels that the horizon crosses; `dip` is the sine of its elevation."""
+def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, above, crossed):
+    """Mark the pixels that the horizon crosses; `dip` is the sine of its elevation.
+
+    `above` is scratch, one larger each way than `crossed` (h, w): the pixels' corners.
+    """
+    for row in range(above.shape[0]):
+        for column in range(above.shape[1]):
+            ray_of(lens, (tile_x + column) / width, (tile_y + row) / height, place, ray)
+            above[row, column] = 1 if ray[2] > dip else 0
     for row in range(crossed.shape[0]):
         for column in range(crossed.shape[1]):
-            above = 0
-            for corner in range(4):
-                u = (tile_x + column + (corner & 1)) / width
-                v = (tile_y + row + (corner >> 1)) / height
-                ray_of(lens, u, v, place, ray)
-                if ray[2] > dip:
-                    above += 1
-            crossed[row, column] = 1 if 0 < above < 4 else 0
+            count = (above[row, column] + above[row, column + 1] + above[row + 1, column]
+                     + above[row + 1, column + 1])
+            crossed[row, column] = 1 if 0 < count < 4 else 0
 
 
 @kernel
-def bridge(light, there, spread, uneven):
-    """Fill each pixel that `there` lacks with the mean of its neighbours, where they agree.
+def bridge(light, there, wanted, slanting, spread, uneven):
+    """Fill each pixel that `wanted` marks with the mean of its neighbours, where they agree.
 
+    Of its four neighbours, diagonal ones if `slanting` (0 or 1), those count that are `there`.
     `light` (h, w, 5) is changed; `uneven` (h, w) is set to 1 where luminances differ by more
     than `spread` of their mean, or cloud meets sky: those pixels are left as they are.
     """
@@ -50,14 +70,13 @@ def bridge(light, there, spread, uneven):
     for y in range(height):
         for x in range(width):
             uneven[y, x] = 0
-            if there[y, x] != 0:
+            if wanted[y, x] == 0:
                 continue
             count, clouds = 0, 0
             least, most, total = 1e30, -1e30, 0.0
             alpha_least, alpha_most = 2.0, -1.0
             for m in range(4):
-                v = y + (1 if m == 0 else (-1 if m == 1 else 0))
-                u = x + (1 if m == 2 else (-1 if m == 3 else 0))
+                v, u = _neighbour(y, x, m, slanting)
                 if v < 0 or u < 0 or v >= height or u >= width or there[v, u] == 0:
                     continue
                 value = light[v, u, GREEN]
@@ -75,11 +94,19 @@ def bridge(light, there, spread, uneven):
             for c in range(OUT):
                 mean = 0.0
                 for m in range(4):
-                    v = y + (1 if m == 0 else (-1 if m == 1 else 0))
-                    u = x + (1 if m == 2 else (-1 if m == 3 else 0))
+                    v, u = _neighbour(y, x, m, slanting)
                     if 0 <= v < height and 0 <= u < width and there[v, u] != 0:
                         mean += light[v, u, c]
                 light[y, x, c] = mean / count
+
+
+@kernel
+def _neighbour(y, x, m, slanting):
+    """Place of the m-th of a pixel's four neighbours."""
+    a, b = 1 - 2 * (m & 1), m >> 1
+    if slanting == 1:
+        return y + a, x + 1 - 2 * b
+    return y + a * (1 - b), x + a * b
 
 
 @kernel
