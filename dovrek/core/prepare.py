@@ -344,13 +344,15 @@ class Preparer:
 
         def build() -> Any:
             sigma = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)
-            run = self.workers.over(cancel, chunk=8)
-            for level in range(grid.levels):
-                def rows(i0: int, i1: int, level: int = level) -> None:
-                    light_grid.fill_extinction(body.field, 0, grid, level, samples, cancel.flag, i0,
-                                               i1, sigma[level])
+            chunk = 8
 
-                run(rows, grid.n)
+            def rows(level: int, i0: int) -> None:
+                light_grid.fill_extinction(body.field, 0, grid, level, samples, cancel.flag, i0,
+                                           min(i0 + chunk, grid.n), sigma[level])
+
+            # All levels at once: no thread waits for the last rows of each.
+            self.workers.all(cancel, [partial(rows, level, i0) for level in range(grid.levels)
+                                      for i0 in range(0, grid.n, chunk)])
             return sigma
 
         return self.cache.get("extinction", digest(body.key, grid), build, keep=18)
@@ -380,7 +382,9 @@ class Preparer:
             return self.cache.get("sun depth", digest(bodies[i].key, grid, sun_key), build,
                                   keep=18)
 
-        self.workers.all(cancel, [partial(own_depth, i) for i in order])
+        # The longest work first: no thread is left with it at the end.
+        by_size = sorted(order, key=lambda i: -sigmas[i].size)
+        self.workers.all(cancel, [partial(own_depth, i) for i in by_size])
         above: list[str] = []
         for i in order:
             keys[i] = digest(bodies[i].key, bodies[i].grid, sun_key, above, radius)
@@ -427,8 +431,8 @@ class Preparer:
 
             sunlight[i] = self.cache.once("sun light", build)
 
-        self.workers.all(cancel, [partial(solve, i) for i in wanted
-                                  for solve in (sky_light, sun_light)])
+        self.workers.all(cancel, [partial(solve, i) for i in by_size if i in wanted
+                                  for solve in (sun_light, sky_light)])
 
         def pack(i: int) -> Any:
             store = np.empty((*sigmas[i].shape, light_grid.CHANNELS), dtype=np.float32)

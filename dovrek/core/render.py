@@ -29,6 +29,7 @@ from dovrek.core.sunlight import illuminances
 from dovrek.sky.document import Film, Sky
 
 TILE_W, TILE_H = 96, 32
+FEW_TILES, SMALL_TILE = 6, (24, 14)  # of a small picture, so that no thread is idle at its end
 METER_SIZE = (48, 27)
 FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
@@ -50,9 +51,9 @@ class Quality:
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.4, 0.25, horizon=3),
+    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
     # A sketch of a fine scene that is at hand.
-    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.4, 0.25, horizon=3),
+    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
     "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22, 0.14),
     "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25, 0.14),
     "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13, 0.07),
@@ -186,7 +187,8 @@ def render_frame(
 def _over_tiles(piece: Callable[[Tile], None], size: tuple[int, int], workers: Workers,
                 cancel: Cancel, progress: Callable[[int, int], None]) -> None:
     """Run `piece` on every tile of a picture, side by side. Raises Cancelled."""
-    tiles = tiles_of(*size)
+    small = size[0] * size[1] < FEW_TILES * TILE_W * TILE_H
+    tiles = tiles_of(*size, *(SMALL_TILE if small else (TILE_W, TILE_H)))
     done = [0]
 
     def one(tile: Tile) -> None:
@@ -241,7 +243,7 @@ class Metered(NamedTuple):
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture."""
-    quality = Quality("meter", prepared_fineness(prepared), 1, 2.2, 0.0)
+    quality = Quality("meter", prepared_fineness(prepared), 1, 2.2, 0.0, 0.3, 0.2)
     frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
                          sun_disc=False, ground=False)
     ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)
