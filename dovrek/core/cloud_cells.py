@@ -35,10 +35,24 @@ LOWEST_LEVEL, HIGHEST_LEVEL, LEVELS_TRIED = -1.5, 5.5, 1 << 15
 X, Y, SCALE, TURN_COS, TURN_SIN, SHAPE, REACH, TOP, TALL, AGE = range(10)
 INSTANCE = 10
 DEALT = 8  # columns of a possible cloud: the first seven of them as in `_deal`, its luck
+DRAWN = 3.0  # cells that a cloud may be drawn from its own, with what it reaches beyond
 PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
 EVAPORATES, TEARS, SUBSIDES = 0, 1, 2
 # Stages of life: grown by, falling apart from.
 GROWN, FALLING = 0.38, 0.62
+
+
+class Ahead(NamedTuple):
+    """What a sketch of a picture needs of a layer: clouds near the camera, and those inside a wedge
+    of the compass."""
+
+    x: float  # the wedge's middle, east and north
+    y: float
+    cosine: float  # of half its angle; below -1: all round
+
+
+ALL_ROUND = Ahead(0.0, 1.0, -2.0)
+NEAR_M = 30_000.0  # holds the measured square, and clouds whose shadows fall into the wedge
 
 
 class CellParameters(NamedTuple):
@@ -58,6 +72,7 @@ class CellParameters(NamedTuple):
     row_y: float
     row_spacing_m: float
     patchiness: float
+    ahead: Ahead = ALL_ROUND
 
 
 class Life(NamedTuple):
@@ -115,6 +130,17 @@ def _wrapped(i, count):
     return i
 
 
+@kernel
+def _is_ahead(ahead, period, x, y, margin):
+    """Whether a place lies near the camera or inside the wedge, or within a margin (m) of it."""
+    if ahead.cosine < -1.0:
+        return True
+    x -= period * math.floor(x / period + 0.5)
+    y -= period * math.floor(y / period + 0.5)
+    far = math.sqrt(x * x + y * y)
+    return far < NEAR_M + margin or x * ahead.x + y * ahead.y + margin > ahead.cosine * far
+
+
 @solver
 def _gather(seed, blocks, out):
     """Gathering points of clouds, (blocks², 2) places 0 … 1 within blocks of three cells."""
@@ -127,8 +153,15 @@ def _deal(cells, lattice, points, i0, i1, out):
     """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
     period = lattice * cells.size_m
     k = i0 * lattice * PER_CELL
+    drawn = DRAWN * cells.size_m + cells.rows * cells.row_spacing_m
     for i in range(i0, i1):
         for j in range(lattice):
+            if not _is_ahead(cells.ahead, period, (i + 0.5) * cells.size_m,
+                             (j + 0.5) * cells.size_m, 2.0 * drawn):
+                out[k : k + PER_CELL] = 0.0  # of no size: they never stand
+                out[k : k + PER_CELL, :2] = 0.5 * period
+                k += PER_CELL
+                continue
             for m in range(PER_CELL):
                 key = i * lattice + j
                 x = (i + hash_unit(key, m, cells.seed)) * cells.size_m
@@ -265,14 +298,14 @@ def lived(luck, life, out):
 
 
 @solver
-def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, out):
+def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, ahead, period, margin, out):
     """The instances of the possible clouds k0 … k1 that are there, in the rows of `out` from k0
     on; their number."""
     n = k0
     own = np.empty(3)
     for k in range(k0, k1):
         scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
-        if scale <= SMALLEST:
+        if scale <= SMALLEST or not _is_ahead(ahead, period, dealt[k, 0], dealt[k, 1], margin):
             continue
         lived(dealt[k, 7], life, own)
         if own[0] <= 0.0:
@@ -434,7 +467,8 @@ def in_pieces(run: Run, f: Callable[[int, int], None], n: int) -> None:
 
 
 def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shapes: Shapes,
-                level: float, life: Life, skin_m: float, run: Run) -> Cells:
+                level: float, life: Life, skin_m: float, run: Run,
+                ahead: Ahead = ALL_ROUND) -> Cells:
     """The clouds present at a level of growth and a stage of life, indexed for the march.
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape; `run` spreads a
@@ -448,7 +482,8 @@ def stand_cells(dealt: NDArray[np.float64], period_m: float, size_m: float, shap
 
     def stand(first: int, last: int) -> None:
         found[first] = _stand(dealt, first, last, level, life, shapes.radii,
-                              shapes.tops * shapes.squash, shapes.half_width_m, skin_m, every)
+                              shapes.tops * shapes.squash, shapes.half_width_m, skin_m, ahead,
+                              period_m, DRAWN * size_m, every)
 
     in_pieces(run, stand, len(dealt))
     standing = 0

@@ -12,6 +12,7 @@ from dovrek.core.kernels import kernel
 from dovrek.sky.document import Camera
 
 PICTURE, DOME, PLAN = 0, 1, 2
+HIGH_SINE = math.sin(math.radians(70.0))
 
 
 class Lens(NamedTuple):
@@ -82,6 +83,23 @@ def ray_of(lens, u, v, place, ray):
     norm = 1.0 / math.sqrt(1.0 + a * a + b * b)
     for c in range(3):
         ray[c] = (lens.forward[c] + a * lens.right[c] + b * lens.up[c]) * norm
+
+
+def bearings_of(lens: Lens) -> tuple[float, float] | None:
+    """Bearings that a picture sees: the middle and half of their range, radians; None when it sees
+    more than half of the compass, as a dome, a plan and a view up high do."""
+    if lens.projection != PICTURE:
+        return None
+    edge = np.linspace(0.0, 1.0, 9)
+    border = [direction_at(lens, *place) for t in edge
+              for place in ((t, 0.0), (t, 1.0), (0.0, t), (1.0, t))]
+    if max(abs(ray[2]) for ray in border) > HIGH_SINE or abs(lens.forward[2]) > HIGH_SINE:
+        return None
+    middle = math.atan2(lens.forward[0], lens.forward[1])
+    turns = [(math.atan2(ray[0], ray[1]) - middle + math.pi) % (2.0 * math.pi) - math.pi
+             for ray in border]
+    half = max(abs(turn) for turn in turns)
+    return (middle, half) if half < 0.5 * math.pi else None
 
 
 def direction_at(lens: Lens, u: float, v: float) -> NDArray[np.float64]:

@@ -30,6 +30,7 @@ from dovrek.core.layer_body import (
     rows_of,
     shredded,
 )
+from dovrek.core.lens import Lens, bearings_of
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import NOISE_BYTES, noise_volumes
 from dovrek.core.phase import (
@@ -68,6 +69,7 @@ from dovrek.sky.layer import Layer
 LOWEST_BASE_M = 15.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
 SHEET_RASTER = 200
+WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 SHREDS_TRIED = 4
 FULL_GROWN = 0.5  # stage of life
@@ -85,6 +87,25 @@ class Fineness:
     cells: int
     sweeps: tuple[int, int]
     samples: tuple[int, int]  # looks at the density in a cell, of heaps and of sheets
+    ahead: cloud_cells.Ahead = cloud_cells.ALL_ROUND  # heaps that stand
+
+    @property
+    def rough(self) -> bool:
+        """Whether it is for sketches."""
+        return self.name == "sketch"
+
+    def toward(self, lens: Lens) -> Fineness:
+        """The same for one picture alone, if it is rough: heaps stand near the camera and within
+        what the lens sees, in steps wide enough that a small turn needs no others."""
+        seen = bearings_of(lens) if self.rough else None
+        if seen is None:
+            return self
+        middle = WEDGE_STEP * round(seen[0] / WEDGE_STEP)
+        half = WEDGE_STEP * math.ceil((seen[1] + abs(seen[0] - middle)) / WEDGE_STEP)
+        if half > WEDGE_WIDEST:
+            return self
+        return replace(self, ahead=cloud_cells.Ahead(
+            round(math.sin(middle), 6), round(math.cos(middle), 6), round(math.cos(half), 6)))
 
 
 SKETCH = Fineness("sketch", cloud_shapes.SKETCH_GRID, light_grid.CELLS_SKETCH, (7, 4),
@@ -140,6 +161,8 @@ def dealt_by(sky: Sky, layer: Layer) -> int:
 def body_key(sky: Sky, layer: Layer, fineness: Fineness) -> str:
     """What a layer's body depends on."""
     own = layer.model_dump(exclude={"id", "name", "visible", "locked", "frozen"})
+    if kind_of(layer) != d.CUMULUS:
+        fineness = replace(fineness, ahead=cloud_cells.ALL_ROUND)
     return digest(own, dealt_by(sky, layer), sky.site.elevation_m, fineness,
                   round(math.log2(sky.camera.altitude_m + 100.0)))
 
@@ -219,12 +242,16 @@ class Preparer:
             layer.clearings.size_km * 1e3, layer.clearings.edge, seed,
             seed + 13 * layer.clearings.seed, reach, layer.rows.share,
             *rows_of(layer, d.CUMULUS), layer.rows.patchiness)
+        ahead = fineness.ahead
+        near = cells._replace(ahead=ahead)
+        if ("cells", digest(cells)) in self.cache:  # all round, but at hand
+            near = cells
         life = cloud_cells.Life(
             layer.life.stage, layer.life.spread, layer.life.early_decay,
             ENDINGS.index(layer.life.ending), layer.body.anvil > 0.0, p[d.WIND_X], p[d.WIND_Y])
-        dealt, period = self.cache.get("cells", digest(cells),
+        dealt, period = self.cache.get("cells", digest(near),
                                        lambda: cloud_cells.deal_cells(
-                                           cells, self.workers.over(cancel, chunk=32)))
+                                           near, self.workers.over(cancel, chunk=32)))
         cancel.check()
 
         def stood(cover: float, life: cloud_cells.Life) -> cloud_cells.Cells:
@@ -238,10 +265,12 @@ class Preparer:
                                                     self.workers.over(cancel, chunk=200))
                 cancel.check()
                 return cloud_cells.stand_cells(dealt, period, size, shapes, level, life,
-                                               0.03 * size, self.workers.over(cancel, chunk=1))
+                                               0.03 * size, self.workers.over(cancel, chunk=1),
+                                               ahead)
 
             # Of the layer's own values only these move a cloud: another skin keeps all in place.
-            return self.cache.get("standing", digest(wanted, cells, cover, life), stand, keep=12)
+            return self.cache.get("standing", digest(wanted, cells, cover, life, ahead), stand,
+                                  keep=12)
 
         p[d.SHAPE_N], p[d.SHAPE_NZ] = shapes.distance.shape[1], shapes.distance.shape[3]
         p[d.SHAPE_HALF], p[d.SHAPE_VOXEL] = shapes.half_width_m, shapes.voxel_m
@@ -258,7 +287,7 @@ class Preparer:
             cover = self.cache.get("shreds", digest(wanted, cells, cover, layer.body), lambda: (
                 self._cover_below_skin(own, cover, lambda aim: stood(aim, grown), cancel)))
         return (_peopled(own, stood(cover, life)),
-                (digest(wanted), digest(wanted, cells, cover, life)))
+                (digest(wanted), digest(wanted, cells, cover, life, ahead)))
 
     def _cover_below_skin(self, field: d.Field, cover: float,
                           stood: Callable[[float], cloud_cells.Cells], cancel: Cancel) -> float:
@@ -472,7 +501,7 @@ class Preparer:
 
     def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel) -> Prepared:
         """Everything a march needs. Raises Cancelled when superseded."""
-        atmosphere = self.atmosphere(sky, cancel, draft=fineness is SKETCH)
+        atmosphere = self.atmosphere(sky, cancel, draft=fineness.rough)
         bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
         lit = []
         for place, source in enumerate(sources(sky)):
@@ -502,7 +531,7 @@ class Preparer:
         heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
         for body, (share, _) in zip(bodies, shares, strict=True):
             base = body.base
-            if fineness is SKETCH:  # the sky behind stays while a cloud's own skin is tried
+            if fineness.rough:  # the sky behind stays while a cloud's own skin is tried
                 share = round(share, 2)
             inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
             shade *= share + (1.0 - share) * inside

@@ -86,7 +86,8 @@ class Studio:
         """Scene and film of a sky for a wish, by the studio's preparer or by one that reads
         through to it. Raises Cancelled."""
         preparer = preparer or self.preparer
-        prepared = preparer.scene(sky, wish.settings.fineness, cancel)
+        fineness = wish.settings.fineness.toward(wish.lens(sky))
+        prepared = preparer.scene(sky, fineness, cancel)
         metered = preparer.cache.get(
             "meter", repr((prepared.key, sky.camera.model_dump())),
             lambda: meter_sky(sky, prepared, self.workers, cancel), keep=12).set_by(sky.film)

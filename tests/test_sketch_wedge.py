@@ -1,0 +1,97 @@
+"""A sketch of a picture stands only the heaps that it can show, and looks the same."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+
+from dovrek.core import cloud_cells
+from dovrek.core import density as d
+from dovrek.core.lens import bearings_of, direction_at, dome_lens, picture_lens, plan_lens
+from dovrek.core.prepare import FINE, SKETCH, Fineness
+from dovrek.core.render import QUALITIES, render_frame
+from dovrek.core.stages import Cancel
+from dovrek.core.studio import Studio, Wish
+from dovrek.sky.changes import with_values
+from dovrek.sky.document import Camera, Sky
+from tests.conftest import free_sun
+
+HEAPS = {"genus": "cumulus", "id": "heaps", "cover_oktas": 4.0}
+
+
+def heaps(**parts: Any) -> Sky:
+    return free_sun(30, layers=[HEAPS], **parts)
+
+
+def standing(studio: Studio, sky: Sky, fineness: Fineness) -> Any:
+    """(n, 2) places of the clouds that stand, metres east and north of the camera."""
+    body = studio.preparer.body(sky, sky.layers[0], fineness, Cancel())
+    p, reals = body.field.layers[0], body.field.reals
+    places = reals[int(p[d.CELL_AT]):].reshape(-1, cloud_cells.INSTANCE)[:, :2].astype(float)
+    return (places + 0.5 * p[d.PERIOD]) % p[d.PERIOD] - 0.5 * p[d.PERIOD]
+
+
+@pytest.mark.parametrize("heading", [0.0, 95.0, 181.0, 300.0])
+@pytest.mark.parametrize("pitch", [-10.0, 5.0, 35.0])
+def test_bearings_hold_every_ray_of_the_picture(heading: float, pitch: float) -> None:
+    lens = picture_lens(Camera(heading_deg=heading, pitch_deg=pitch, lens_mm=35.0))
+    found = bearings_of(lens)
+    assert found is not None
+    rng = np.random.default_rng(3)
+    for u, v in rng.uniform(size=(200, 2)):
+        east, north, _ = direction_at(lens, u, v)
+        turn = (math.atan2(east, north) - found[0] + math.pi) % (2 * math.pi) - math.pi
+        assert abs(turn) < found[1] + 0.01
+    assert found[1] < math.radians(90.0)
+
+
+def test_views_that_look_all_round_have_no_bearings() -> None:
+    up_high = picture_lens(Camera(pitch_deg=75.0))
+    for lens in (dome_lens(), plan_lens(1e5), up_high, picture_lens(Camera(pitch_deg=60.0))):
+        assert bearings_of(lens) is None
+        assert SKETCH.toward(lens) is SKETCH
+    assert FINE.toward(picture_lens(Camera())) is FINE
+
+
+def test_a_small_turn_needs_no_other_clouds() -> None:
+    ahead = [SKETCH.toward(picture_lens(Camera(heading_deg=h, lens_mm=35.0))) for h in (44, 46, 90)]
+    assert ahead[0] == ahead[1] != ahead[2]
+
+
+def test_clouds_stand_near_and_ahead_only(studio: Studio) -> None:
+    sky = heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0})
+    lens = picture_lens(sky.camera)
+    all_round = standing(studio, sky, SKETCH)
+    some = standing(studio, sky, SKETCH.toward(lens))
+    assert len(some) < 0.45 * len(all_round)
+    at = {(round(x), round(y)) for x, y in some}
+    missing = np.array([p for p in all_round if (round(p[0]), round(p[1])) not in at])
+    assert (np.hypot(*missing.T) > cloud_cells.NEAR_M).all()
+    off = np.degrees(np.arctan2(missing[:, 0], missing[:, 1])) - 60.0
+    assert (np.abs((off + 180.0) % 360.0 - 180.0) > 27.2).all()  # half the angle of 35 mm
+
+
+@pytest.mark.parametrize("height", [40.0, 6.0])
+def test_a_sketch_shows_what_all_clouds_would(studio: Studio, height: float) -> None:
+    """With clouds all round and with those it can show alone, pixel by pixel."""
+    sky = with_values(heaps(camera={"heading_deg": 60.0, "pitch_deg": 8.0}),
+                      {"sun.elevation_deg": height})
+    lens = picture_lens(sky.camera, 16 / 9)
+    frames = [render_frame(studio.preparer.scene(sky, fineness, Cancel()), lens, (160, 90),
+                           QUALITIES["sketch"], studio.workers, Cancel(), False)
+              for fineness in (SKETCH, SKETCH.toward(lens))]
+    first, second = (f[..., 1].astype(float) for f in frames)
+    assert second.mean() == pytest.approx(first.mean(), rel=0.004)
+    assert np.mean(np.abs(second / first - 1.0) > 0.05) < 0.02
+    assert np.abs(frames[0][..., 3] - frames[1][..., 3]).mean() < 1e-3
+
+
+def test_a_dome_in_sketch_quality_has_its_clouds_all_round(studio: Studio) -> None:
+    sky = heaps(camera={"heading_deg": 60.0})
+    picture, _ = studio.prepare(sky, Wish(240, 135, "sketch"), Cancel())
+    dome, _ = studio.prepare(sky, Wish(192, 96, "sketch", "dome"), Cancel())
+    counts = [len(p.bodies[0].field.reals) for p in (picture, dome)]
+    assert counts[0] < 0.6 * counts[1]
