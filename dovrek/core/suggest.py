@@ -53,6 +53,10 @@ HEIGHTS = (8.0, 20.0, 34.0, 48.0, 64.0)  # of the sun, tried besides those near 
 GENERA = ("cumulus", "stratocumulus", "stratus", "altocumulus", "altostratus", "cirrus",
           "cirrocumulus", "cirrostratus")
 COVER_STEPS = 3
+UNBROKEN_SHARE = 0.9985  # of a frame under cloud, beyond which no gap is taken to be there
+FULL_SLACK = 0.05  # by which frames of one sky differ in their share of cloud, about
+TURNS = (-15.0, 15.0)  # degrees, of frames that see other clouds in the same air
+SEARCH = Quality("search", SKETCH, 1, 1.7, 1.0, 0.3, 0.2)
 QUANTILES = np.linspace(0.05, 0.95, 10)
 Progress = Callable[[float, str], None]
 
@@ -311,14 +315,12 @@ class _Clouds:
         self.small = _small(pixels, CLOUD_WIDTH)
         self.size = (self.small.shape[1], self.small.shape[0])
         self.rows = sky_rows(self.size[1], framing.horizon)
-        self.quality = Quality("search", SKETCH, 1, 1.7, 1.0, 0.25)
+        self.quality = SEARCH
         self.lens = picture_lens(base.camera, self.size[0] / self.size[1])
         self.clear = self.frame(base)
-        self.dome = self.all_round(base)
+        self.alike = self.frames_alike(base)
         up, _ = _places(framing, self.size)
         above = up[: self.rows] > math.radians(1.0)
-        row = np.clip((0.5 - up[: self.rows][above] / math.pi) * DOME[1], 0, DOME[1] - 1)
-        self.shares = np.bincount(row.astype(int), minlength=DOME[1]) / max(above.sum(), 1)
         cloud = np.ones(above.shape, dtype=bool) if unknown else _differ(
             self.small[: self.rows], self.clear[: self.rows])
         self.target = 1.0 if unknown else float(cloud[above].mean())
@@ -335,8 +337,17 @@ class _Clouds:
     def frame(self, sky: Sky) -> Pixels:
         return self._developed(sky, self.lens, self.size)
 
-    def all_round(self, sky: Sky) -> Pixels:
-        return self._developed(sky, dome_lens(0.0), DOME)
+    def frames_alike(self, sky: Sky) -> list[Pixels]:
+        """Frames that look at the sun about as the photograph does: turned a little to both sides,
+        and the same mirrored at the sun's bearing. Their air is alike, their clouds are others."""
+        found = []
+        heading, sun = sky.camera.heading_deg, sky.sun.azimuth_deg
+        for turn in TURNS:
+            for towards in (heading + turn, 2.0 * sun - heading - turn):
+                camera = sky.camera.model_copy(update={"heading_deg": towards % 360.0})
+                lens = picture_lens(camera, self.size[0] / self.size[1])
+                found.append(self._developed(sky, lens, self.size)[: self.rows])
+        return found
 
     def with_layer(self, genus: str, cover: float) -> Sky:
         data = sky_to_data(self.base)
@@ -348,29 +359,31 @@ class _Clouds:
         return sky_from_data(data)
 
     def share(self, sky: Sky) -> float:
-        """Cloud in a frame like the photograph's, averaged over all headings."""
-        cloud = _differ(self.all_round(sky), self.dome).mean(axis=1)
-        return float(cloud @ self.shares)
+        """Cloud in frames like the photograph's, measured as on the photograph."""
+        return float(np.mean([_differ(shown, clear)[self.above].mean() for shown, clear in
+                              zip(self.frames_alike(sky), self.alike, strict=True)]))
 
     def cover_for(self, genus: str) -> float:
         """The cover at which a genus shows as much cloud as the photograph has. In the frame
         clouds stand before one another: it shows more than its cover."""
-        low, high = 0.0, 8.0
-        cover = min(max(6.0 * self.target, 0.2), 8.0)
-        if self.target > 0.985:
+        if self.target > UNBROKEN_SHARE:
             return 8.0
+        # Nearly full frames differ by more than their covers tell: the least cover that may do.
+        wanted = self.target - FULL_SLACK * min(max(self.target / 0.1 - 8.0, 0.0), 1.0)
+        low, high = 0.0, 8.0
+        cover = min(max(6.0 * wanted, 0.2), 7.5)
         for _ in range(COVER_STEPS):
             share = self.share(self.with_layer(genus, cover))
-            if abs(share - self.target) < 0.03:
+            if abs(share - wanted) < 0.01 + 0.06 * wanted:
                 break
-            if share < self.target:
+            if share < wanted:
                 low = cover
             else:
                 high = cover
             # Shares grow with cover roughly as 1 - (1 - c)^n: step by that, kept in between.
             power = math.log(max(1.0 - min(share, 0.98), 0.01)) / math.log(
                 max(1.0 - min(cover / 8.0, 0.98), 0.01))
-            aim = 8.0 * (1.0 - (1.0 - min(self.target, 0.98)) ** (1.0 / max(power, 0.2)))
+            aim = 8.0 * (1.0 - (1.0 - min(wanted, 0.98)) ** (1.0 / max(power, 0.2)))
             cover = aim if low < aim < high else 0.5 * (low + high)
         return cover
 
@@ -461,7 +474,7 @@ def _settle_exposure(sky: Sky, picture: Pixels, framing: Framing, ev: float, kel
     rows = sky_rows(size[1], framing.horizon)
     prepared = preparer.scene(sky, SKETCH, cancel)
     light = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size,
-                         Quality("search", SKETCH, 1, 1.7, 1.0, 0.25), preparer.workers, cancel,
+                         SEARCH, preparer.workers, cancel,
                          sun_disc=False)
     wanted = linear(picture[:rows]) @ LUMINANCE_RGB
     low, high = ev - 4.0, ev + 4.0
