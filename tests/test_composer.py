@@ -427,4 +427,26 @@ def test_units_and_hint_stay_as_chosen(page: Page, server: Server) -> None:
     until(lambda: layer_of(server, SLUG, "hooks")["base_m"],
           lambda b: abs(b - base - 304.8) < 1.0)
     page.locator("#night").click()
-    assert page.evaluate("() => document.documentElement.dataset.board") == "night"
+    expect(page.locator("html")).to_have_attribute("data-board", "night")
+
+
+def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
+    """A title block that comes while the pointer is down in it waits: the press is not lost."""
+    arrive(page, server, SLUG, "layer:hooks")
+    board = page.evaluate("() => document.documentElement.dataset.board")
+    box = page.locator("#night").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    page.evaluate("""() => {
+      document.getElementById('night').dataset.old = 'yes';
+      return htmx.ajax('GET', location.pathname + 'panels?only=title', {
+        target: document.querySelector('main'), swap: 'none' });
+    }""")
+    page.wait_for_timeout(300)
+    assert page.locator("#night").get_attribute("data-old") == "yes"
+    page.mouse.up()
+    expect(page.locator("html")).not_to_have_attribute("data-board", board)
+    expect(page.locator("#night[data-old]")).to_have_count(0, timeout=20_000)
+    page.locator("#night").click()
+    expect(page.locator("html")).to_have_attribute("data-board", board)

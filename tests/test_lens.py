@@ -58,7 +58,8 @@ def test_horizon_pixels_are_those_it_crosses() -> None:
     marked = np.empty((9, 16), dtype=np.uint8)
 
     def find(lens: Lens) -> np.ndarray:
-        find_horizon(lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3), marked)
+        find_horizon(lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
+                     np.empty((10, 17), dtype=np.uint8), marked)
         return marked.copy()
 
     level = find(picture_lens(Camera(pitch_deg=0.0), 16 / 9))

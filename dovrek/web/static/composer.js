@@ -183,16 +183,18 @@ main.addEventListener("click", (e) => {
 // in the page when a new panel comes. While the pointer is down in the panel it waits, so that
 // no press is lost between down and up.
 const folds = new Map(), FOLDS = "details.group, details.more-acts";
-let pressed = false, held = false;
+let pressed = "", held = false;
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
-  if (e.detail.target?.id !== "schedule") return;
-  if (pressed) { e.detail.shouldSwap = false; held = true; return; }
+  const id = e.detail.target?.id;
+  if (pressed && id === pressed) { e.detail.shouldSwap = false; held = true; return; }
+  if (id !== "schedule") return;
   for (const fold of main.querySelectorAll(FOLDS)) folds.set(fold.dataset.group, fold.open);
 });
-main.addEventListener("pointerdown", (e) => { pressed = Boolean(e.target.closest(".schedule")); });
+main.addEventListener("pointerdown", (e) => { pressed = e.target.closest("#schedule, #title")?.id || ""; });
 for (const end of ["pointerup", "pointercancel"]) window.addEventListener(end, () => {
-  pressed = false;
-  if (held) { held = false; setTimeout(() => refresh("schedule"), 0); }
+  const panel = pressed;
+  pressed = "";
+  if (held) { held = false; setTimeout(() => refresh(panel), 0); }
 });
 function unfold() {
   for (const fold of main.querySelectorAll(FOLDS)) {
