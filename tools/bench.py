@@ -396,19 +396,25 @@ def show(title: str, rows: list[tuple[str, str, str]],
 
 
 def main() -> None:
-    """Measure, print, write."""
+    """Measure, print, write; what is measured is written as it comes, for it takes half an hour."""
     result: dict[str, Any] = {"threads": 2, "lookups_m_per_s": lookup_rate()}
     warnings.filterwarnings("ignore", message="Some delta-scaled")
     studio = Studio(2)
-    result |= renders(studio)
-    result["lookup share"] = lookup_share(studio, result["lookups_m_per_s"]["coherent"])
-    result["growth"] = growth(studio)
-    result["compile"] = compile_seconds()
-    result["noise"] = noise_of(studio)
-    result["accuracy"], result["slabs"] = accuracy(studio), slabs(studio)
+
+    def have(**more: Any) -> None:
+        result.update(more)
+        console.print("measured: " + ", ".join(more), style="dim")
+        Path("bench.json").write_text(json.dumps(result, indent=1))
+
+    have(**renders(studio))
+    have(**{"lookup share": lookup_share(studio, result["lookups_m_per_s"]["coherent"])})
+    have(growth=growth(studio))
+    have(compile=compile_seconds())
+    have(noise=noise_of(studio))
+    have(accuracy=accuracy(studio), slabs=slabs(studio))
     studio.close()
-    result["peak_memory_mb"] = peak_memory()
-    result |= in_the_page()
+    have(peak_memory_mb=peak_memory())
+    have(**in_the_page())
     result["own_peak_mb"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     rate = result["lookups_m_per_s"]
     sizes = SIZES | {"dome": DOME}
