@@ -315,7 +315,6 @@ class _Clouds:
         self.small = _small(pixels, CLOUD_WIDTH)
         self.size = (self.small.shape[1], self.small.shape[0])
         self.rows = sky_rows(self.size[1], framing.horizon)
-        self.quality = SEARCH
         self.lens = picture_lens(base.camera, self.size[0] / self.size[1])
         self.clear = self.frame(base)
         self.alike = self.frames_alike(base)
@@ -330,7 +329,7 @@ class _Clouds:
     def _developed(self, sky: Sky, lens: Any, size: tuple[int, int]) -> Pixels:
         self.cancel.check()
         prepared = self.preparer.scene(sky, SKETCH, self.cancel)
-        light = render_frame(prepared, lens, size, self.quality, self.preparer.workers,
+        light = render_frame(prepared, lens, size, SEARCH, self.preparer.workers,
                              self.cancel, sun_disc=False)
         return np.asarray(develop(light, self.ev, self.kelvins), dtype=np.uint8)
 
@@ -474,8 +473,7 @@ def _settle_exposure(sky: Sky, picture: Pixels, framing: Framing, ev: float, kel
     rows = sky_rows(size[1], framing.horizon)
     prepared = preparer.scene(sky, SKETCH, cancel)
     light = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size,
-                         SEARCH, preparer.workers, cancel,
-                         sun_disc=False)
+                         SEARCH, preparer.workers, cancel, sun_disc=False)
     wanted = linear(picture[:rows]) @ LUMINANCE_RGB
     low, high = ev - 4.0, ev + 4.0
     for _ in range(16):
