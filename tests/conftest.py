@@ -80,13 +80,33 @@ def browser() -> Iterator[Any]:
         made.close()
 
 
+SHOWN = """() => ['#notice', '#quality', '#title'].map((at) => `${at}: ${
+    document.querySelector(at)?.textContent.replace(/\\s+/g, ' ').trim()}`).join('\\n')
+    + `\\nfocus: ${document.activeElement?.outerHTML.slice(0, 160)}`"""
+
+
 @pytest.fixture()
 def page(browser: Any) -> Iterator[Any]:
     """A window of 1280 × 800 in which no script fails and no policy is broken."""
     opened = browser.new_page(viewport={"width": 1280, "height": 800})
     errors: list[str] = []
+    opened.talk = []  # what was asked and has failed, or changes something
+    opened.on("requestfailed", lambda r: opened.talk.append(f"lost {r.method} {r.url}"))
+    opened.on("response", lambda r: opened.talk.append(f"{r.status} {r.request.method} {r.url}")
+              if r.status >= 400 or r.request.method == "POST" else None)
     opened.on("pageerror", lambda e: errors.append(str(e)))
     opened.on("console", lambda m: errors.append(m.text) if "Security Policy" in m.text else None)
     yield opened
     opened.close()
     assert errors == []
+
+
+@pytest.hookimpl(hookwrapper=True)
+def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
+    """A failed interface test says what its window showed."""
+    outcome: Any = yield
+    report = outcome.get_result()
+    opened = getattr(item, "funcargs", {}).get("page")
+    if report.when == "call" and report.failed and opened is not None:
+        report.sections.append(("the window", "\n".join(
+            [*opened.talk[-12:], opened.evaluate(SHOWN)])))

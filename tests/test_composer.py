@@ -450,3 +450,18 @@ def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
     expect(page.locator("#night[data-old]")).to_have_count(0, timeout=20_000)
     page.locator("#night").click()
     expect(page.locator("html")).to_have_attribute("data-board", board)
+
+
+def test_steps_faster_than_the_answers_all_count(page: Page, server: Server) -> None:
+    """Acts that come while one is under way wait in their order: none replaces another."""
+    arrive(page, server, SLUG, "layer:veil")
+    before, shown = server.document(SLUG), layer_of(server, SLUG, "veil")["visible"]
+    page.locator('.band[data-layer="veil"]').focus()
+    page.evaluate("""() => { const band = document.activeElement;
+        for (const key of ['h', 'd', 'd']) band.dispatchEvent(
+            new KeyboardEvent('keydown', { key, bubbles: true })); }""")
+    until(lambda: len(server.document(SLUG)["layers"]), lambda n: n == len(before["layers"]) + 2)
+    assert layer_of(server, SLUG, "veil")["visible"] != shown
+    page.evaluate("""() => { for (let k = 0; k < 3; k++) document.body.dispatchEvent(
+        new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true })); }""")
+    until(lambda: server.document(SLUG), lambda d: d == before)

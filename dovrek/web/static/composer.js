@@ -3,12 +3,12 @@ export const main = document.getElementById("composer");
 export const root = main.dataset.root, token = document.body.dataset.token;
 export const look = { view: "picture", extent: 40, alone: "" }; // what this window shows
 let revision = Number(main.dataset.revision), selected = main.dataset.selected;
-let sending = false, waiting = null, gesture = "", gestureTimer = 0, away = 0;
+let sending = false, waiting = [], gesture = "", gestureTimer = 0, away = 0;
 export const $ = (id) => document.getElementById(id);
 export const notice = (text) => window.dovrekNotice(text);
 export const clamp = (v, low, high) => Math.min(Math.max(v, low), high);
 export const newGesture = () => { gesture = Math.random().toString(36).slice(2, 12); };
-export const now = () => ({ revision, selected, gesture, busy: sending || Boolean(waiting) });
+export const now = () => ({ revision, selected, gesture, busy: sending || waiting.length > 0 });
 export const lookQuery = () => `view=${look.view}&extent=${look.extent}&alone=${encodeURIComponent(look.alone)}`;
 const ALL = "section,schedule,title,ribbon,overlay,advisories";
 export function keyGesture() { // key presses in quick succession are one step
@@ -36,26 +36,38 @@ async function post(path, body) {
   answered(said);
   return said;
 }
-// One request at a time; of changes that arrive meanwhile the newest values go next. What the
-// server could not be told is kept and sent when it answers again.
+// One request at a time; the others wait in their order, and of the values of one gesture only the
+// newest go. What the server could not be told is kept and sent when it answers again.
 export async function send(path, body, only, after) {
-  if (sending || away) { wait(path, body, only, after); return; }
+  if (sending || away) { wait({ path, body, only, after }); return; }
   sending = true;
   let said = null, lost = false;
   try { said = await post(path, body); } catch { lost = true; }
   sending = false;
-  if (lost) { wait(path, body, only, after, true); stayAway(); return; }
-  if (waiting) { const next = waiting; waiting = null; await send(next.path, next.body, next.only, next.after); return; }
-  if (said?.selected) { selected = said.selected; }
+  if (lost) { keep({ path, body, only, after }); stayAway(); return; }
+  if (said?.selected) selected = said.selected;
+  if (waiting.length) {
+    const next = waiting.shift();
+    if (after) after(said);
+    await send(next.path, next.body, both(only, next.only), next.after);
+    return;
+  }
   if (said && (only || said.others?.length)) await refresh(said.others?.length ? undefined : only);
   if (after) after(said);
 }
-function wait(path, body, only, after, older) {
-  if (waiting && waiting.path === path) {
-    const values = older ? { ...body.values, ...waiting.body.values } : { ...waiting.body.values, ...body.values };
-    waiting.body = older ? { ...body, ...waiting.body, values } : { ...waiting.body, ...body, values };
-  } else if (!waiting || !older) waiting = { path, body: { ...body }, only, after };
-  waiting.only = only || waiting.only; waiting.after = after || waiting.after;
+const NEWEST = ["change", "hour", "sun", "aim"]; // each says where things stand, not a step to take
+const oneGesture = (a, b) => a && b && a.path === b.path && NEWEST.includes(a.path) && a.body.gesture && a.body.gesture === b.body.gesture;
+const both = (a, b) => [...new Set([a, b].filter(Boolean).join(",").split(","))].filter(Boolean).join(",");
+const merged = (old, late) => ({ path: late.path, body: { ...old.body, ...late.body, values: { ...old.body.values, ...late.body.values } },
+  only: both(old.only, late.only), after: late.after || old.after });
+function wait(change) {
+  const last = waiting.at(-1);
+  if (oneGesture(last, change)) waiting[waiting.length - 1] = merged(last, change);
+  else waiting.push(change);
+}
+function keep(change) { // it was first, and stays so
+  if (oneGesture(change, waiting[0])) waiting[0] = merged(change, waiting[0]);
+  else waiting.unshift(change);
 }
 function stayAway() {
   notice("The server does not answer; the change is kept here and sent when it is back.");
@@ -64,8 +76,7 @@ function stayAway() {
     const there = await fetch(`${root}where`).then((r) => r.ok, () => false);
     if (!there) { stayAway(); return; }
     away = 0;
-    const next = waiting;
-    waiting = null;
+    const next = waiting.shift();
     if (next) { await send(next.path, next.body, next.only || ALL, next.after); notice("The server is back; the change is stored."); }
   }, 1500);
 }
@@ -159,7 +170,7 @@ main.addEventListener("click", (e) => {
 // A file goes in its turn, after the changes under way. What the server said, or nothing.
 export async function sendFile(path, field, file, lost) {
   if (!file) return null;
-  while (sending || waiting) await new Promise((r) => setTimeout(r, 60));
+  while (sending || waiting.length) await new Promise((r) => setTimeout(r, 60));
   const body = new FormData();
   body.append("base", revision);
   body.append(field, file);
@@ -324,7 +335,7 @@ main.addEventListener("pointerup", () => {
   drag = null;
   selected = `layer:${id}`;
   const finish = () => refresh("section,schedule,title").then(() => main.querySelector(`.band[data-layer="${id}"]`)?.focus({ preventScroll: true }));
-  if (moved && sending) waiting ? (waiting.after = finish) : setTimeout(finish, 120); else finish();
+  if (moved && sending) waiting.length ? (waiting.at(-1).after = finish) : setTimeout(finish, 120); else finish();
 });
 main.addEventListener("keydown", (e) => {
   const band = e.target.closest?.(".band");
