@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PYTHON ?= python3
 
-.PHONY: demo serve test check bench references chromium clean
+.PHONY: demo serve test suite check bench references chromium clean
 
 $(VENV)/ready: requirements.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -34,7 +34,11 @@ check: $(VENV)/test-ready
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-test: $(VENV)/test-ready chromium check
+# The checks of the text beside the tests: each keeps one core busy for a good part.
+test: $(VENV)/test-ready chromium
+	$(MAKE) --no-print-directory -j 2 check suite
+
+suite: $(VENV)/test-ready chromium
 	$(BIN)/pytest
 
 bench: $(VENV)/test-ready chromium

@@ -154,7 +154,7 @@ def test_tiles_together_are_the_picture(store: Settings) -> None:
 
 
 def test_a_killed_engine_is_followed_by_one_that_goes_on(store: Settings) -> None:
-    order = jobs.order_from({"width": 1920, "height": 1080, "quality": "draft"})
+    order = jobs.order_from({"width": 1280, "height": 720, "quality": "draft"})
     number = jobs.place(SKY, "test-sky", order).id
 
     def start() -> subprocess.Popen[bytes]:
@@ -187,7 +187,7 @@ def test_a_killed_engine_is_followed_by_one_that_goes_on(store: Settings) -> Non
     finally:
         os.killpg(second.pid, signal.SIGTERM)
         second.wait()
-    assert Image.open(store.prints / jobs.job(number).file).size == (1920, 1080)
+    assert Image.open(store.prints / jobs.job(number).file).size == (1280, 720)
     assert not database.is_closed()
 
 

@@ -11,13 +11,14 @@ from typing import Any
 
 import numpy as np
 
+from dovrek.core.clear_fit import Framing
 from dovrek.core.film import develop
 from dovrek.core.likeness import horizon_of, linear
 from dovrek.core.prepare import Preparer
 from dovrek.core.spectrum import LUMINANCE_RGB
 from dovrek.core.stages import Cancel, StageCache
 from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import Framing, suggest
+from dovrek.core.suggest import suggest
 from dovrek.sky.reading import sky_from_data
 
 # One control of each kind: shape, light, air.

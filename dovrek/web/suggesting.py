@@ -11,9 +11,10 @@ from typing import Any
 from flask import Blueprint, abort, render_template
 from numpy.typing import NDArray
 
+from dovrek.core.clear_fit import Framing
 from dovrek.core.prepare import Preparer
 from dovrek.core.stages import Cancel, Cancelled, StageCache
-from dovrek.core.suggest import Framing, Proposal, suggest
+from dovrek.core.suggest import Proposal, suggest
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.store import versions as kept

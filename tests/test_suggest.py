@@ -1,0 +1,160 @@
+"""What a photograph tells of the sky: clear skies fitted, clouds named, and what is not known.
+The photographs are renders whose values are known."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+
+from dovrek.core.clear_fit import (
+    STRICT,
+    ClearSkies,
+    Framing,
+    Match,
+    descend,
+    fit_clear,
+    free_sun,
+    made_small,
+    moved,
+    point_of,
+    sampled,
+    white_of,
+)
+from dovrek.core.film import develop
+from dovrek.core.lens import dome_lens
+from dovrek.core.likeness import horizon_of
+from dovrek.core.prepare import SKETCH, Preparer
+from dovrek.core.render import Quality, render_frame
+from dovrek.core.stages import Cancel, Cancelled, StageCache
+from dovrek.core.studio import Studio, Wish
+from dovrek.core.suggest import suggest
+from dovrek.sky.document import Sky
+from tests.conftest import sky_of
+
+PITCH = 14.0
+CAMERA = {"heading_deg": 0.0, "pitch_deg": PITCH, "lens_mm": 26.0}
+SITE = sky_of(camera=CAMERA)
+FRAMING = Framing(SITE.camera.fov_h_rad, PITCH, horizon_of(PITCH, SITE.camera.fov_v_rad))
+
+
+def photograph(studio: Studio, height: float, bearing: float, haze: float, *layers: Any) -> Any:
+    """A picture of a known sky as the film shows it, and how it was exposed."""
+    sky = sky_of(camera=CAMERA, air={"haze": haze}, layers=list(layers),
+                 sun={"mode": "free", "elevation_deg": height, "azimuth_deg": bearing})
+    done = studio.render(sky, Wish(480, 270, "draft"))
+    return np.asarray(develop(done.light, *done.metered), dtype=np.uint8), done.metered
+
+
+@pytest.fixture(scope="module")
+def preparer(studio: Studio) -> Preparer:
+    return Preparer(studio.workers, StageCache(4))
+
+
+@pytest.fixture(scope="module")
+def skies(preparer: Preparer) -> ClearSkies:
+    return ClearSkies(SITE, preparer, Cancel())
+
+
+@pytest.mark.parametrize(("height", "haze"), [(3.7, 0.15), (14.0, 0.05), (41.0, 0.25)])
+def test_skies_between_the_rendered_ones(skies: ClearSkies, preparer: Preparer, height: float,
+                                         haze: float) -> None:
+    """Light interpolated between domes against one rendered there."""
+    quality = Quality("search", SKETCH, 1, 2.0, 0.0)
+    prepared = preparer.scene(free_sun(SITE, height, 0.0, haze), SKETCH, Cancel())
+    dome = render_frame(prepared, dome_lens(0.0), (256, 128), quality, preparer.workers, Cancel(),
+                        sun_disc=False)[:64, :, :3]
+    place = point_of(height, haze, 0.0, 14.0, 5600.0, skies)
+    ours, white = skies.dome(*place[:2]), skies.white(*place[:2])
+    assert white == pytest.approx(white_of(prepared), rel=0.01)
+    shown = [develop(light.astype(np.float32), 13.5, white, bits=16) / 65535.0
+             for light in (ours, dome)]
+    assert np.sqrt(np.mean((shown[0] - shown[1]) ** 2)) < 0.008
+
+
+def test_a_dome_is_read_where_it_was_drawn() -> None:
+    """The middle column looks toward the sun, rows go from the zenith to the horizon."""
+    rows, columns = 32, 128
+    up = (0.5 - (np.arange(rows) + 0.5) / (2 * rows)) * math.pi
+    around = ((np.arange(columns) + 0.5) / columns - 0.5) * 2.0 * math.pi
+    dome = np.stack(np.broadcast_arrays(up[:, None], around[None], 1.0), axis=-1).astype(np.float32)
+    read = sampled(dome, np.array([0.3, 1.1]), np.array([0.5, -2.0]))
+    assert read[:, 0] == pytest.approx([0.3, 1.1], abs=0.002)
+    assert read[:, 1] == pytest.approx([0.5, -2.0], abs=0.002)
+
+
+@pytest.mark.parametrize(("height", "bearing", "haze"), [(12, 100, 0.15), (50, 205, 0.06),
+                                                         (-3, 20, 0.1)])
+def test_a_clear_sky_is_found_again(studio: Studio, skies: ClearSkies, height: float,
+                                    bearing: float, haze: float) -> None:
+    """Sun height, bearing, haze and exposure of a sky without cloud."""
+    picture, (ev, _) = photograph(studio, height, bearing, haze)
+    found = fit_clear(Match(picture, FRAMING), skies, Cancel())[0]
+    assert found.elevation_deg == pytest.approx(height, abs=1.0)
+    assert math.remainder(found.bearing_deg - bearing, 360.0) == pytest.approx(0.0, abs=3.0)
+    assert found.haze == pytest.approx(haze, rel=0.12)
+    assert found.ev == pytest.approx(ev, abs=0.15)
+    assert found.error < 0.05
+
+
+def test_clouds_are_outliers(studio: Studio, skies: ClearSkies) -> None:
+    """A third of altocumulus: the clear sky between is found, and a move of it undoes itself."""
+    picture, _ = photograph(studio, 35, 90, 0.1, {"genus": "altocumulus", "cover_oktas": 2.5,
+                                                  "seed": 5})
+    match = Match(picture, FRAMING)
+    found = fit_clear(match, skies, Cancel())[0]
+    assert found.elevation_deg == pytest.approx(35.0, abs=4.0)
+    by = np.array([0.1, -0.1, 0.05, 0.2, 0.01])
+    assert moved(moved(found, by, skies), -by, skies).point == pytest.approx(found.point)
+    back = descend(match, skies, found.point + 0.5 * by, STRICT, 12)
+    assert back.elevation_deg == pytest.approx(found.elevation_deg, abs=1.5)
+
+
+def test_pixels_below_the_horizon_do_not_count(studio: Studio) -> None:
+    """Ground, however painted, changes nothing of what is matched."""
+    picture, _ = photograph(studio, 30, 90, 0.1)
+    painted = picture.copy()
+    painted[int(FRAMING.horizon * len(picture)) + 12:] = (180, 40, 20)
+    ours, theirs = Match(picture, FRAMING), Match(painted, FRAMING)
+    assert np.array_equal(ours.wanted, theirs.wanted)
+    assert made_small(picture, 96).shape == (54, 96, 3)
+
+
+def test_a_sky_is_suggested(studio: Studio) -> None:
+    """Heaps of fair weather: sun within 5°, cover within 1 okta, brightness within half a stop,
+    the genus by its name; nothing else of the sky is touched."""
+    layer = {"genus": "cumulus", "cover_oktas": 2.5, "seed": 3}
+    picture, (ev, _) = photograph(studio, 25, 200, 0.2, layer)
+    site = SITE.model_copy(update={"name": "Mine"})
+    seen: list[float] = []
+    got = suggest(site, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
+                  lambda share, what: seen.append(share))
+    assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
+    assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
+    assert got.genus == "cumulus" and [x.genus for x in got.sky.layers] == ["cumulus"]
+    assert got.sky.film.exposure_ev == pytest.approx(ev, abs=0.5)
+    assert got.sky.name == "Mine" and got.sky.site == site.site and got.sky.camera == site.camera
+    assert seen == sorted(seen) and seen[-1] == 1.0
+    assert any("bright" in text for text in got.cannot_know)
+    assert Sky.model_validate(got.sky.model_dump()) == got.sky
+
+
+def test_under_an_overcast_it_says_what_it_cannot_know(studio: Studio) -> None:
+    picture, _ = photograph(studio, 30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8})
+    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    assert got.cover_oktas == 8.0
+    assert any("no clear sky is seen" in text for text in got.cannot_know)
+
+
+def test_a_search_stops_when_told() -> None:
+    cancel = Cancel()
+    cancel.set()
+    studio = Studio(1)
+    try:
+        with pytest.raises(Cancelled):
+            suggest(SITE, np.zeros((90, 160, 3), dtype=np.uint8), FRAMING,
+                    Preparer(studio.workers, StageCache(4)), cancel)
+    finally:
+        studio.close()
