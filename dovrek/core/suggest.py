@@ -48,7 +48,7 @@ from dovrek.sky.reading import sky_from_data, sky_to_data
 
 CLEAR_LEAST = 0.03  # share of clear pixels below which nothing is known of sun and haze
 BURIED = 0.45  # error of the clear sky above which little of it is seen
-RIVALS = 1.25  # of the least error: suns that only their clouds can tell apart
+RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds can tell apart
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
@@ -245,7 +245,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                       "the clouds")
     found, genus, cover = known[0], "", 0.0
     clouds = _Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown)
-    rivals = [k for k in known if k.error < RIVALS * found.error]
+    rivals = [k for k in known if k.error < RIVALS * found.error][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
         genus, first = _named(clouds, found, lambda share: progress(0.45 + 0.4 * share, "clouds"))
         tied = [first]
