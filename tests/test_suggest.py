@@ -30,7 +30,7 @@ from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, StageCache
 from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import suggest
+from dovrek.core.suggest import TooLittleSky, suggest
 from dovrek.sky.document import Sky
 from tests.conftest import sky_of
 
@@ -158,3 +158,11 @@ def test_a_search_stops_when_told() -> None:
                     Preparer(studio.workers, StageCache(4)), cancel)
     finally:
         studio.close()
+
+
+def test_a_frame_without_sky_is_refused_in_words(studio: Studio) -> None:
+    """The horizon line at the very top: nothing to search by, said at once."""
+    low = Framing(SITE.camera.fov_h_rad, -40.0, 0.02)
+    with pytest.raises(TooLittleSky, match="set the line lower"):
+        suggest(SITE, np.full((90, 160, 3), 120, dtype=np.uint8), low,
+                Preparer(studio.workers, StageCache(4)), Cancel())

@@ -57,6 +57,7 @@ UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus 
 SEEN_WEIGHT = 1.0  # of what a genus's frames look like, against the log of its chance
 LEAST_SPREAD = 0.01
 CLOSER_STEPS, FIT_STEPS = 4, 5
+LEAST_SKY = 6 * WIDTH  # pixels
 LEAST_CLOUD = 0.02  # share of the sky below which there is none
 GENERA = ("cumulus", "stratocumulus", "stratus", "altocumulus", "altostratus", "cirrus",
           "cirrocumulus", "cirrostratus")
@@ -67,6 +68,10 @@ SEARCH = Quality("search", SKETCH, 1, 1.7, 1.0, 0.3, 0.2)
 QUANTILES = np.linspace(0.05, 0.95, 10)
 Progress = Callable[[float, str], None]
 Array = NDArray[np.float64]
+
+
+class TooLittleSky(ValueError):
+    """Hardly any of a photograph lies above its horizon line."""
 
 
 @dataclass
@@ -222,10 +227,14 @@ class _CoverSearch:
         self.cover = aim if self.low < aim < self.high else 0.5 * (self.low + self.high)
         return False
 
+
 def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
             cancel: Cancel, progress: Progress = lambda share, what: None) -> Proposal:
     """A sky like a photograph, over the site and camera of `sky` (its camera framed as the
-    photograph is). Raises Cancelled."""
+    photograph is). Raises Cancelled, TooLittleSky."""
+    if Stage(framing, pixels.shape).above.sum() < LEAST_SKY:
+        raise TooLittleSky("too little sky lies above the horizon line; set the line lower, or "
+                         "choose a photograph with more sky")
     cannot = ["how bright the scene was: a photograph without its exposure shows only what "
               "its film made of it",
               "place and date: the sun is set free, at a height and bearing"]

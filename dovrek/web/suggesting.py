@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from dovrek.core.clear_fit import Framing
 from dovrek.core.prepare import Preparer
 from dovrek.core.stages import Cancel, Cancelled, StageCache
-from dovrek.core.suggest import Proposal, suggest
+from dovrek.core.suggest import Proposal, TooLittleSky, suggest
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.store import versions as kept
@@ -66,6 +66,8 @@ def _run(search: Search, sky: Sky, pixels: NDArray[Any], framing: Framing,
         search.proposal, search.version = proposal, row.id
     except Cancelled:
         pass
+    except TooLittleSky as error:
+        search.fault = f"{search.name}: {error}."
     except Exception as error:
         search.fault = f"The search failed: {error}. Try another photograph."
     search.seconds = time.perf_counter() - search.began
