@@ -1,5 +1,6 @@
 """How long judging takes in the page: test strips, contact sheets, a slider's first pixels, and
-how near a suggestion comes to skies that are known. python -m tools.judging [suggest | unseen]."""
+how near a suggestion comes to skies that are known. python -m tools.judging [suggest | unseen |
+drawn]."""
 
 from __future__ import annotations
 
@@ -40,7 +41,7 @@ KNOWN: list[tuple[float, float, float, dict[str, Any] | None]] = [
     (15, 330, 0.1, {"genus": "cumulus", "cover_oktas": 1.5, "seed": 11}),
     (30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8, "seed": 1}),
     (45, 240, 0.05, {"genus": "cumulus", "cover_oktas": 4, "seed": 21})]
-# Ten more, which no weight of the search was chosen on: a check only as long as none is.
+# Ten more, which hardly any weight of the search was chosen on.
 UNSEEN: list[tuple[float, float, float, dict[str, Any] | None]] = [
     (32, 250, 0.12, {"genus": "cumulus", "cover_oktas": 3.5, "seed": 41}),
     (12, 100, 0.15, None), (55, 40, 0.2, {"genus": "altocumulus", "cover_oktas": 3, "seed": 42}),
@@ -51,6 +52,18 @@ UNSEEN: list[tuple[float, float, float, dict[str, Any] | None]] = [
     (63, 290, 0.06, {"genus": "cumulus", "cover_oktas": 2, "seed": 47}),
     (18, 200, 0.2, {"genus": "cirrus", "cover_oktas": 2.5, "seed": 48}),
     (38, 20, 0.15, {"genus": "stratus", "cover_oktas": 8, "seed": 49})]
+# Ten drawn at random after the last weight was set.
+DRAWN: list[tuple[float, float, float, dict[str, Any] | None]] = [
+    (58.3, 98, 0.1, {"genus": "cumulus", "cover_oktas": 2.3, "seed": 5}),
+    (63.9, 49, 0.18, {"genus": "stratocumulus", "cover_oktas": 3.9, "seed": 244}),
+    (52.9, 259, 0.07, {"genus": "altocumulus", "cover_oktas": 4.0, "seed": 334}),
+    (30.2, 177, 0.13, {"genus": "cirrus", "cover_oktas": 3.1, "seed": 655}),
+    (36.3, 30, 0.1, None),
+    (18.8, 165, 0.12, {"genus": "cumulus", "cover_oktas": 2.0, "seed": 591}),
+    (56.9, 42, 0.1, {"genus": "altocumulus", "cover_oktas": 3.6, "seed": 632}),
+    (55.2, 188, 0.11, {"genus": "stratus", "cover_oktas": 8, "seed": 840}),
+    (2.9, 206, 0.13, {"genus": "cirrus", "cover_oktas": 4.3, "seed": 488}),
+    (9.2, 283, 0.15, {"genus": "stratocumulus", "cover_oktas": 3.7, "seed": 518})]
 
 
 def in_the_page() -> dict[str, Any]:
@@ -154,5 +167,7 @@ if __name__ == "__main__":
         suggestions(KNOWN)
     elif "unseen" in sys.argv:
         suggestions(UNSEEN)
+    elif "drawn" in sys.argv:
+        suggestions(DRAWN)
     else:
         in_the_page()
