@@ -2,11 +2,12 @@
 import { $, answered, blobOf, lookQuery, main, newGesture, notice, now, refresh, root, token } from "./composer.js";
 
 const panel = $("board-panel");
-let follow = 0, wanted = null;
+let follow = 0, wanted = null, asking = null;
+function leave() { follow++; asking?.abort(); asking = null; return follow; } // a browser has few connections to spare
 const json = (body) => ({ method: "POST", body: JSON.stringify(body), headers: { "Content-Type": "application/json", "X-Token": token } });
 
 async function order(path, body) {
-  const mine = ++follow;
+  const mine = leave();
   const answer = await fetch(`${root}${path}?${lookQuery()}`, json(body)).catch(() => null);
   if (!answer) { notice("The server does not answer; try the strip again."); return; }
   const text = await answer.text();
@@ -22,10 +23,12 @@ async function order(path, body) {
 async function fill(number, mine) {
   const have = new Set();
   while (mine === follow) {
-    const answer = await fetch(`${root}boards/${number}?have=${[...have].join(",")}`).catch(() => null);
+    asking = new AbortController();
+    const answer = await fetch(`${root}boards/${number}?have=${[...have].join(",")}`, { signal: asking.signal }).catch(() => null);
     if (mine !== follow) return;
     if (!answer?.ok) { if (answer?.status === 404) { notice("These pictures are no longer kept; order the strip again."); return; } await new Promise((r) => setTimeout(r, 1200)); continue; }
-    const said = await answer.json();
+    const said = await answer.json().catch(() => null); // left while it came
+    if (!said) continue;
     for (const frame of said.frames) {
       have.add(frame.index);
       const button = panel.querySelector(`[data-frame="${frame.index}"]`);
@@ -38,7 +41,7 @@ async function fill(number, mine) {
 }
 function close() {
   const board = $("board");
-  follow++;
+  leave();
   if (board) fetch(`${root}boards/${board.dataset.board}/drop`, json({}));
   panel.innerHTML = "";
   wanted = null;
