@@ -279,9 +279,10 @@ def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: 
     for _ in range(steps):
         slopes = np.empty((*apart.shape, 5))
         for k, step in enumerate(SLOPE_STEPS):
-            beside = point.copy()
-            beside[k] += step if skies.held(beside + step * np.eye(5)[k])[k] > beside[k] else -step
-            slopes[..., k] = (_apart_at(match, skies, beside) - apart) / (beside[k] - point[k])
+            by = step * np.eye(5)[k]
+            if skies.held(point + by)[k] < point[k] + step:  # at the border, look back
+                by = -by
+            slopes[..., k] = (_apart_at(match, skies, point + by) - apart) / by[k]
         square = np.mean(apart * apart, axis=1)
         weights = match.weights * scale**2 / (square + scale**2) ** 2 / 3.0
         curve = np.einsum("n,nci,ncj->ij", weights, slopes, slopes)

@@ -37,7 +37,7 @@ from dovrek.core.clear_fit import (
 from dovrek.core.cloud_look import CLOUDY, WIDTH, Stage, genus_looks
 from dovrek.core.film import develop
 from dovrek.core.lens import picture_lens
-from dovrek.core.likeness import Pixels, linear, sky_rows
+from dovrek.core.likeness import Pixels, linear
 from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, meter_sky, render_frame
 from dovrek.core.spectrum import LUMINANCE_RGB
@@ -55,7 +55,7 @@ TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as lo
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
 SEEN_WEIGHT = 1.0  # of what a genus's frames look like, against the log of its chance
-LEAST_SPREAD = 0.01
+LEAST_SPREAD, MOST_APART = 0.01, 9.0  # of one feature: none decides alone
 CLOSER_STEPS, FIT_STEPS = 4, 5
 LEAST_SKY = 6 * WIDTH  # pixels
 LEAST_CLOUD = 0.02  # share of the sky below which there is none
@@ -116,15 +116,18 @@ class _Clouds:
         if unknown:
             self.target = 1.0
 
-    def developed(self, sky: Sky, under: Clear, heading_deg: float, width: int) -> Pixels:
-        """A frame of a sky, toward a heading."""
+    def light(self, sky: Sky, heading_deg: float, width: int) -> NDArray[np.float32]:
+        """Light of a frame of a sky, toward a heading."""
         self.cancel.check()
         prepared = self.preparer.scene(sky, SKETCH, self.cancel)
         size = (width, round(width * self.stage.size[1] / self.stage.size[0]))
         camera = sky.camera.model_copy(update={"heading_deg": heading_deg % 360.0})
-        light = render_frame(prepared, picture_lens(camera, size[0] / size[1]), size, SEARCH,
-                             self.preparer.workers, self.cancel, sun_disc=False)
-        return np.asarray(develop(light, under.ev, under.kelvins), dtype=np.uint8)
+        return render_frame(prepared, picture_lens(camera, size[0] / size[1]), size, SEARCH,
+                            self.preparer.workers, self.cancel, sun_disc=False)
+
+    def developed(self, sky: Sky, under: Clear, heading_deg: float, width: int) -> Pixels:
+        """That frame as the film shows it."""
+        return _shown(self.light(sky, heading_deg, width), under.ev, under.kelvins)
 
     def with_layer(self, under: Clear, genus: str, cover: float) -> Sky:
         data = sky_to_data(_lit(self.sky, under))
@@ -200,7 +203,7 @@ class _Clouds:
         every = [a.looks for a in answers.values()]
         spread = np.sqrt(np.mean([x.var(axis=0, ddof=1) for x in every], axis=0)) + LEAST_SPREAD
         return {genus: float(np.minimum(((a.looks.mean(axis=0) - self.wanted) / spread) ** 2,
-                                        9.0).mean()) for genus, a in answers.items()}
+                                        MOST_APART).mean()) for genus, a in answers.items()}
 
 
 class _CoverSearch:
@@ -267,8 +270,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if max(heights) - min(heights) > 20.0:
         cannot.append(f"the sun's height closely: {min(heights):.0f}° to {max(heights):.0f}° fit "
                       "the clear sky about as well; its clouds decided")
-    ev, error = _settle_exposure(lit, made_small(pixels, WIDTH), framing, found.ev,
-                                 found.kelvins, preparer, cancel)
+    ev, error = _settle_exposure(clouds, lit, found)
     data = sky_to_data(lit)
     data["film"] |= {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1)}
     data["name"] = sky.name
@@ -312,26 +314,24 @@ def _lit(sky: Sky, found: Clear) -> Sky:
                      sky.camera.heading_deg + found.bearing_deg, found.haze)
 
 
-def _settle_exposure(sky: Sky, picture: Pixels, framing: Framing, ev: float, kelvins: float,
-                     preparer: Preparer, cancel: Cancel) -> tuple[float, float]:
+def _shown(light: NDArray[np.float32], ev: float, kelvins: float) -> Pixels:
+    return np.asarray(develop(light, ev, kelvins), dtype=np.uint8)
+
+
+def _settle_exposure(clouds: _Clouds, sky: Sky, found: Clear) -> tuple[float, float]:
     """Exposure at which the whole sky is developed as bright as the photograph, and the rms
     difference that is left."""
-    size = (picture.shape[1], picture.shape[0])
-    rows = sky_rows(size[1], framing.horizon)
-    prepared = preparer.scene(sky, SKETCH, cancel)
-    light = render_frame(prepared, picture_lens(sky.camera, size[0] / size[1]), size,
-                         SEARCH, preparer.workers, cancel, sun_disc=False)
-    wanted = linear(picture[:rows]) @ LUMINANCE_RGB
-    low, high = ev - 4.0, ev + 4.0
+    rows = clouds.stage.rows
+    wanted = clouds.small[:rows]
+    light = clouds.light(sky, sky.camera.heading_deg, WIDTH)[:rows]
+    low, high = found.ev - 4.0, found.ev + 4.0
     for _ in range(16):
-        middle = 0.5 * (low + high)
-        shown = np.asarray(develop(light, middle, kelvins), dtype=np.uint8)[:rows]
-        if (linear(shown) @ LUMINANCE_RGB).mean() > wanted.mean():
-            low = middle
+        ev = 0.5 * (low + high)
+        shown = linear(_shown(light, ev, found.kelvins)) @ LUMINANCE_RGB
+        if shown.mean() > (linear(wanted) @ LUMINANCE_RGB).mean():
+            low = ev
         else:
-            high = middle
-    ev = 0.5 * (low + high)
-    final = np.asarray(develop(light, ev, kelvins), dtype=np.uint8)[:rows].astype(float)
-    coarse = [np.asarray(Image.fromarray(p.astype(np.uint8)).resize((16, 9), Image.Resampling.BOX),
-                         dtype=float) for p in (final, picture[:rows].astype(float))]
+            high = ev
+    coarse = [np.asarray(Image.fromarray(p).resize((16, 9), Image.Resampling.BOX), dtype=float)
+              for p in (_shown(light, ev, found.kelvins), wanted)]
     return ev, float(np.sqrt(np.mean((coarse[0] - coarse[1]) ** 2)) / 255.0)
