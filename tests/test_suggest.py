@@ -138,14 +138,19 @@ def test_a_sky_is_suggested(studio: Studio) -> None:
     assert got.sky.name == "Mine" and got.sky.site == site.site and got.sky.camera == site.camera
     assert seen == sorted(seen) and seen[-1] == 1.0
     assert any("bright" in text for text in got.cannot_know)
+    assert not any("horizon line" in text for text in got.cannot_know)
     assert Sky.model_validate(got.sky.model_dump()) == got.sky
 
 
 def test_under_an_overcast_it_says_what_it_cannot_know(studio: Studio) -> None:
+    """Neither sun nor haze; nor, where no horizon line is set, whether there is land."""
     picture, _ = photograph(studio, 30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8})
-    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    sky_alone = picture[: int(FRAMING.horizon * len(picture)) - 4]
+    got = suggest(SITE, sky_alone, Framing(FRAMING.fov_h_rad, 25.0, 1.0),
+                  Preparer(studio.workers, StageCache(4)), Cancel())
     assert got.cover_oktas == 8.0
     assert any("no clear sky is seen" in text for text in got.cannot_know)
+    assert any("horizon line stands at the lower edge" in text for text in got.cannot_know)
 
 
 def test_a_search_stops_when_told() -> None:

@@ -58,6 +58,7 @@ SEEN_WEIGHT = 1.0  # of what a genus's frames look like, against the log of its 
 LEAST_SPREAD, MOST_APART = 0.01, 9.0  # of one feature: none decides alone
 CLOSER_STEPS, FIT_STEPS = 4, 5
 LEAST_SKY = 6 * WIDTH  # pixels
+NO_LAND = 0.995  # horizon line, beyond which no land is marked
 LEAST_CLOUD = 0.02  # share of the sky below which there is none
 GENERA = ("cumulus", "stratocumulus", "stratus", "altocumulus", "altostratus", "cirrus",
           "cirrocumulus", "cirrostratus")
@@ -241,6 +242,9 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     cannot = ["how bright the scene was: a photograph without its exposure shows only what "
               "its film made of it",
               "place and date: the sun is set free, at a height and bearing"]
+    if framing.horizon > NO_LAND:
+        cannot.append("whether land is in the frame: its horizon line stands at the lower edge, "
+                      "and all above it was taken for sky")
     skies = ClearSkies(sky, preparer, cancel, lambda share: progress(0.3 * share, "clear skies"))
     match = Match(pixels, framing)
     known = fit_clear(match, skies, cancel,
