@@ -201,8 +201,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
             rendered = studio.trace(document, wish, spp, progress=progress)
         else:
             rendered = studio.render(document, wish, progress=progress)
-    developing = Developing(rendered.metered.ev, rendered.metered.kelvins, document.film.contrast,
-                            depth, scale, ground == "off")  # type: ignore[arg-type]
+    developing = Developing(*rendered.metered, depth, scale, ground == "off")  # type: ignore[arg-type]
     try:
         notes = write_picture(output, rendered.light, developing, rendered.passes,
                               [b.layer.id for b in rendered.prepared.bodies])

@@ -7,6 +7,7 @@ import math
 import numpy as np
 import pytest
 from colour.models import eotf_inverse_sRGB, eotf_sRGB
+from numpy.typing import NDArray
 
 from dovrek.core.film import (
     balance_matrix,
@@ -16,10 +17,12 @@ from dovrek.core.film import (
     encode_srgb,
     meter,
     tone,
+    undeveloped,
     white_luminance,
 )
+from dovrek.core.likeness import linear
 from dovrek.core.prepare import FINE
-from dovrek.core.spectrum import RGB_TO_XYZ, white_of_temperature
+from dovrek.core.spectrum import LUMINANCE_RGB, RGB_TO_XYZ, white_of_temperature
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
 from dovrek.core.sunlight import illuminances
@@ -101,3 +104,33 @@ def test_dither_keeps_a_ramp_from_banding() -> None:
     assert np.abs(means - np.polyval(line, np.arange(400))).max() < 0.2
     assert np.abs(np.convolve(means, np.ones(20) / 20, "valid")
                   - np.polyval(line, np.arange(400))[10:-9]).max() < 0.06
+
+
+def colours() -> NDArray[np.float32]:
+    """(24, 40, 3) exposed light of soft colours from deep shade to white, as XYZ."""
+    rng = np.random.default_rng(3)
+    rgb = np.geomspace(0.02, 1.2, 40)[None, :, None] * rng.uniform(0.75, 1.25, (24, 40, 3))
+    return np.ascontiguousarray((rgb @ RGB_TO_XYZ.T * white_luminance(12.0)).astype(np.float32))
+
+
+@pytest.mark.parametrize(("contrast", "saturation"), [(1.0, 1.0), (1.3, 0.6), (0.7, 1.4)])
+def test_developing_can_be_undone(contrast: float, saturation: float) -> None:
+    """Pixels back to light and developed anew: the same within dither; the light itself too."""
+    film = (12.0, 6504.0, contrast, saturation)
+    light = colours()
+    shown = develop(light, *film)
+    back = undeveloped(np.asarray(shown, dtype=np.uint8), *film)
+    again = develop(back, *film)
+    assert np.abs(again.astype(int) - shown.astype(int)).max() <= 4
+    assert np.median(np.abs(back[..., 1] / light[..., 1] - 1.0)) < 0.02
+
+
+def test_saturation_keeps_luminance_and_ends_in_grey() -> None:
+    light = colours()
+    plain, grey, vivid = (develop(light, 12.0, 6504.0, 1.0, s).astype(float) for s in (1, 0, 1.5))
+    assert np.ptp(grey, axis=2).max() <= 3.0  # the dither's
+    spread = [np.ptp(p[:, :28], axis=2).mean() for p in (plain, vivid)]
+    assert 1.35 < spread[1] / spread[0] < 1.6
+    means = [(linear(p.astype(np.uint8)) @ LUMINANCE_RGB)[:, :28].mean()
+             for p in (plain, grey, vivid)]
+    assert means[1:] == pytest.approx([means[0]] * 2, rel=0.01)

@@ -44,6 +44,7 @@ from dovrek.sky.trials import (
     values_to_try,
 )
 from dovrek.store import skies as store_skies
+from dovrek.store.versions import reference
 from dovrek.web.app import create_app
 from dovrek.web.handling import aimed, false_colours, reading_of, sun_moved
 from dovrek.web.live import Live
@@ -430,6 +431,19 @@ def test_the_newest_photograph_gives_the_cover_to_reach(client: FlaskClient) -> 
     sent = {"token": token(client), "ratio": "1.2"}
     client.post("/skies/board/references/2/frame", data=sent)
     assert reference_cover("board") == 0.0
+
+
+def test_a_photograph_comes_with_its_horizon_line(client: FlaskClient) -> None:
+    """Sky over land: the line lies where they meet; without land at the lower edge; both say so."""
+    pixels = np.zeros((90, 160, 3), dtype=np.uint8)
+    pixels[:60], pixels[60:] = (90, 130, 200), (70, 66, 50)
+    for number, (picture, line, said) in enumerate((
+            (pixels, 60 / 90, "where land seems to begin"), (pixels[:50], 1.0, "No land")), 1):
+        buffer = io.BytesIO()
+        Image.fromarray(picture).save(buffer, "PNG")
+        upload(client, "/skies/board/references", "meadow.png", buffer.getvalue())
+        row = reference("board", number)
+        assert row.horizon == pytest.approx(line, abs=0.01) and said in row.note
 
 
 def test_framing_is_checked_and_kept(client: FlaskClient) -> None:

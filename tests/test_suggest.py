@@ -16,6 +16,7 @@ from dovrek.core.clear_fit import (
     Match,
     descend,
     fit_clear,
+    fit_graded,
     free_sun,
     made_small,
     moved,
@@ -24,6 +25,7 @@ from dovrek.core.clear_fit import (
     white_of,
 )
 from dovrek.core.film import develop
+from dovrek.core.horizon_line import horizon_line
 from dovrek.core.lens import dome_lens
 from dovrek.core.likeness import horizon_of
 from dovrek.core.prepare import SKETCH, Preparer
@@ -90,7 +92,7 @@ def test_a_dome_is_read_where_it_was_drawn() -> None:
 def test_a_clear_sky_is_found_again(studio: Studio, skies: ClearSkies, height: float,
                                     bearing: float, haze: float) -> None:
     """Sun height, bearing, haze and exposure of a sky without cloud."""
-    picture, (ev, _) = photograph(studio, height, bearing, haze)
+    picture, (ev, *_) = photograph(studio, height, bearing, haze)
     found = fit_clear(Match(picture, FRAMING), skies, Cancel())[0]
     assert found.elevation_deg == pytest.approx(height, abs=1.0)
     assert math.remainder(found.bearing_deg - bearing, 360.0) == pytest.approx(0.0, abs=3.0)
@@ -126,7 +128,7 @@ def test_a_sky_is_suggested(studio: Studio) -> None:
     """Heaps of fair weather: sun within 5°, cover within 1 okta, brightness within half a stop,
     the genus by its name; nothing else of the sky is touched."""
     layer = {"genus": "cumulus", "cover_oktas": 2.5, "seed": 3}
-    picture, (ev, _) = photograph(studio, 25, 200, 0.2, layer)
+    picture, (ev, *_) = photograph(studio, 25, 200, 0.2, layer)
     site = SITE.model_copy(update={"name": "Mine"})
     seen: list[float] = []
     got = suggest(site, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
@@ -171,3 +173,54 @@ def test_a_frame_without_sky_is_refused_in_words(studio: Studio) -> None:
     with pytest.raises(TooLittleSky, match="set the line lower"):
         suggest(SITE, np.full((90, 160, 3), 120, dtype=np.uint8), low,
                 Preparer(studio.workers, StageCache(4)), Cancel())
+
+
+def test_a_picture_s_own_contrast_and_saturation_are_told(studio: Studio,
+                                                          skies: ClearSkies) -> None:
+    """Developed by another film, a sky under few heaps is found with that film; by ours, ours."""
+    layer = {"genus": "cumulus", "cover_oktas": 1.5, "seed": 11}
+    for film in ((1.0, 1.0), (1.25, 1.45)):
+        sky = sky_of(camera=CAMERA, air={"haze": 0.1}, layers=[layer],
+                     film={"contrast": film[0], "saturation": film[1]},
+                     sun={"mode": "free", "elevation_deg": 22, "azimuth_deg": 130})
+        done = studio.render(sky, Wish(480, 270, "draft"))
+        shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+        found = fit_graded(Match(shown, FRAMING), skies, Cancel())[0]
+        assert found.elevation_deg == pytest.approx(22.0, abs=3.0)
+        assert found.grade == pytest.approx(film, rel=0.12)
+
+
+def test_a_graded_photograph_gives_the_film_its_look(studio: Studio) -> None:
+    """A vivid picture of a clear sky: sun and haze as they were, the look in the film, and said."""
+    sky = sky_of(camera=CAMERA, air={"haze": 0.1}, film={"contrast": 1.2, "saturation": 1.5},
+                 sun={"mode": "free", "elevation_deg": 30, "azimuth_deg": 100})
+    done = studio.render(sky, Wish(480, 270, "draft"))
+    shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    got = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    assert got.sun_elevation_deg == pytest.approx(30.0, abs=4.0)
+    assert got.genus == "" and got.haze == pytest.approx(0.1, rel=0.4)
+    assert got.sky.film.contrast == pytest.approx(1.2, abs=0.12)
+    assert got.sky.film.saturation == pytest.approx(1.5, abs=0.2)
+    assert any("contrast and saturation" in text for text in got.cannot_know)
+
+
+@pytest.mark.parametrize("pitch", [4.0, 14.0])
+@pytest.mark.parametrize("layer", [None, {"genus": "stratocumulus", "cover_oktas": 5, "seed": 4}])
+def test_a_horizon_line_is_proposed(studio: Studio, pitch: float, layer: Any) -> None:
+    """Where the ground of a render begins, within a fiftieth of the height."""
+    sky = sky_of(camera=CAMERA | {"pitch_deg": pitch}, layers=[layer] if layer else [],
+                 sun={"mode": "free", "elevation_deg": 35, "azimuth_deg": 120})
+    done = studio.render(sky, Wish(480, 270, "draft"))
+    shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    assert horizon_line(shown) == pytest.approx(horizon_of(pitch, sky.camera.fov_v_rad), abs=0.02)
+
+
+def test_no_horizon_line_where_no_land_is(studio: Studio) -> None:
+    """Sky alone: clear, clouded; an even wall; and a frame of a few pixels."""
+    for layers in ([], [{"genus": "cumulus", "cover_oktas": 4, "seed": 2}]):
+        sky = sky_of(camera=CAMERA | {"pitch_deg": 42.0}, layers=layers,
+                     sun={"mode": "free", "elevation_deg": 35, "azimuth_deg": 120})
+        done = studio.render(sky, Wish(480, 270, "draft"))
+        assert horizon_line(np.asarray(develop(done.light, *done.metered), dtype=np.uint8)) is None
+    assert horizon_line(np.full((90, 160, 3), 120, dtype=np.uint8)) is None
+    assert horizon_line(np.zeros((1, 3, 3), dtype=np.uint8)) is None

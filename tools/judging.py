@@ -1,6 +1,6 @@
 """How long judging takes in the page: test strips, contact sheets, a slider's first pixels, and
 how near a suggestion comes to skies that are known. python -m tools.judging [suggest | unseen |
-drawn]."""
+drawn | graded]."""
 
 from __future__ import annotations
 
@@ -8,9 +8,12 @@ import statistics
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageEnhance
 
 from dovrek.core.clear_fit import Framing
 from dovrek.core.film import develop
@@ -130,7 +133,14 @@ def in_the_page() -> dict[str, Any]:
     return found
 
 
-def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]]
+def graded(pixels: NDArray[Any]) -> NDArray[Any]:
+    """A picture as a camera set to vivid might give it: not by our film."""
+    vivid = ImageEnhance.Color(Image.fromarray(pixels)).enhance(1.35)
+    return np.asarray(ImageEnhance.Contrast(vivid).enhance(1.2))
+
+
+def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]],
+                grade: Callable[[NDArray[Any]], NDArray[Any]] = lambda pixels: pixels
                 ) -> list[dict[str, Any]]:
     """Known skies rendered, fed back as photographs: what was suggested of them."""
     studio = Studio(2)
@@ -142,7 +152,7 @@ def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]]
             "layers": [layer] if layer else [],
             "sun": {"mode": "free", "elevation_deg": height, "azimuth_deg": bearing}})
         done = studio.render(sky, Wish(480, 270, quality="draft"))
-        photograph = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+        photograph = grade(np.asarray(develop(done.light, *done.metered), dtype=np.uint8))
         framing = Framing(sky.camera.fov_h_rad, PITCH, horizon_of(PITCH, sky.camera.fov_v_rad))
         begun = time.perf_counter()
         got = suggest(sky_from_data({"dovrek": 1, "camera": camera}), photograph, framing,
@@ -167,6 +177,8 @@ if __name__ == "__main__":
         suggestions(KNOWN)
     elif "unseen" in sys.argv:
         suggestions(UNSEEN)
+    elif "graded" in sys.argv:
+        suggestions(KNOWN, graded)
     elif "drawn" in sys.argv:
         suggestions(DRAWN)
     else:

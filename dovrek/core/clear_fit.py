@@ -40,12 +40,17 @@ DOME = (256, 128)
 CLEAR = Quality("search", SKETCH, 1, 2.0, 0.0)
 BEND = 8.0  # degrees of sun height beyond which the sky's change is taken by ratio
 # What is sought, as the fit takes it: asinh(height / BEND), log haze, bearing in radians, EV, log
-# of the white balance over the automatic one.
-SLOPE_STEPS = np.array([0.03, 0.06, 0.02, 0.03, 0.02])
-LONGEST = np.array([0.5, 0.7, 0.4, 0.6, 0.15])  # step at a time
+# of the white balance over the automatic one; of a graded picture also the logs of contrast and
+# saturation.
+SLOPE_STEPS = np.array([0.03, 0.06, 0.02, 0.03, 0.02, 0.02, 0.03])
+LONGEST = np.array([0.5, 0.7, 0.4, 0.6, 0.15, 0.15, 0.25])  # step at a time
 BALANCE_LIMIT = 0.25
+UNGRADED = (1.0, 1.0)
+CONTRASTS, SATURATIONS = (0.6, 1.6), (0.5, 2.0)
 # Another white balance than the automatic one must earn its place.
 BALANCE_SPREAD, BALANCE_COST = 0.1, 0.004
+GRADE_SPREADS, GRADE_COST = (0.2, 0.3), 0.008  # so must a picture's own contrast and saturation
+GRADES = ((0.0, 0.35), (0.2, 0.35))  # logs of contrast and saturation that a search starts from
 EXPOSED_COST = 0.02  # of a stop squared against a meter: pictures are exposed about so
 FRAME_WIDTH = 48
 PHOTO_WIDTH = 240  # that a photograph is brought to first, so that all are measured alike
@@ -55,7 +60,7 @@ EVEN = 5.0  # standard deviation of a block (of 255) up to which it is of one th
 LOOSE, STRICT = 0.06, 0.025
 BEARINGS = 20
 STOPS = (-1.2, -0.6, 0.0, 0.6, 1.2)  # about the automatic exposure
-STARTS = 6
+STARTS, GRADED_STARTS = 6, 2
 ALIKE = 0.25  # starts this near in asinh(height / BEND) are one
 SAME = 0.15  # and fits
 
@@ -97,6 +102,16 @@ class Clear:
     @property
     def kelvins(self) -> float:
         return self.white * math.exp(float(self.point[4]))
+
+    @property
+    def grade(self) -> tuple[float, float]:
+        """Contrast and saturation of the picture, over the film's own."""
+        return grade_of(self.point)
+
+
+def grade_of(point: Array) -> tuple[float, float]:
+    """Contrast and saturation at a point."""
+    return (math.exp(float(point[5])), math.exp(float(point[6]))) if len(point) > 5 else UNGRADED
 
 
 def height_of(bent: float) -> float:
@@ -165,8 +180,10 @@ class ClearSkies:
 
     def held(self, point: Array) -> Array:
         """A point within what was rendered."""
-        low = np.array([self.heights[0], self.hazes[0], -np.inf, -np.inf, -BALANCE_LIMIT])
-        high = np.array([self.heights[-1], self.hazes[-1], np.inf, np.inf, BALANCE_LIMIT])
+        low, high = np.array([
+            (self.heights[0], self.heights[-1]), (self.hazes[0], self.hazes[-1]),
+            (-np.inf, np.inf), (-np.inf, np.inf), (-BALANCE_LIMIT, BALANCE_LIMIT),
+            np.log(CONTRASTS), np.log(SATURATIONS)])[: len(point)].T
         return np.asarray(np.clip(point, low, high))
 
 
@@ -220,7 +237,7 @@ def shown_clear(skies: ClearSkies, found: Clear, up: Array, around: Array) -> Pi
     """(rows, columns, 3) a clear sky that was fitted, as the film shows it, at elevations and
     bearings (radians, from the camera's heading)."""
     light = sampled(skies.dome(*found.point[:2]), up, around - found.point[2])
-    return np.asarray(develop(light, found.ev, found.kelvins), dtype=np.uint8)
+    return np.asarray(develop(light, found.ev, found.kelvins, *found.grade), dtype=np.uint8)
 
 
 class Match:
@@ -250,9 +267,11 @@ class Match:
         """(n, 3) light of a dome at the pixels, the sun at a bearing."""
         return sampled(dome, self.up, self.around - bearing)
 
-    def apart(self, light: NDArray[np.float32], ev: float, kelvins: float) -> Array:
+    def apart(self, light: NDArray[np.float32], ev: float, kelvins: float,
+              grade: tuple[float, float] = UNGRADED) -> Array:
         """(n, 3) developed light, 0 … 1, less what is wanted."""
-        shown = develop(np.ascontiguousarray(light[None]), ev, kelvins, bits=16)[0] / 65535.0
+        shown = develop(np.ascontiguousarray(light[None]), ev, kelvins, *grade,
+                        bits=16)[0] / 65535.0
         return np.asarray(shown - self.wanted)
 
     def loss(self, apart: Array, scale: float) -> float:
@@ -264,22 +283,34 @@ class Match:
 def _apart_at(match: Match, skies: ClearSkies, point: Array) -> Array:
     height, haze = skies.held(point)[:2]
     light = match.light(skies.dome(height, haze), point[2])
-    return match.apart(light, point[3], skies.white(height, haze) * math.exp(point[4]))
+    return match.apart(light, point[3], skies.white(height, haze) * math.exp(point[4]),
+                       grade_of(point))
 
 
 def _costly(point: Array) -> float:
-    return float(BALANCE_COST * (point[4] / BALANCE_SPREAD) ** 2)
+    cost = BALANCE_COST * (point[4] / BALANCE_SPREAD) ** 2
+    if len(point) > 5:
+        cost += GRADE_COST * float(np.sum((point[5:] / GRADE_SPREADS) ** 2))
+    return float(cost)
+
+
+def _curve_of_cost(point: Array) -> Array:
+    """Half the second derivatives of `_costly`."""
+    found = np.zeros(len(point))
+    found[4] = BALANCE_COST / BALANCE_SPREAD**2
+    found[5:] = (GRADE_COST / np.square(GRADE_SPREADS))[: len(point) - 5]
+    return found
 
 
 def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: int) -> Clear:
     """The nearest clear sky downhill from a point, in at most `steps` steps."""
     apart = _apart_at(match, skies, point)
     error = match.loss(apart, scale) + _costly(point)
-    damping = 0.03
+    damping, size = 0.03, len(point)
     for _ in range(steps):
-        slopes = np.empty((*apart.shape, 5))
-        for k, step in enumerate(SLOPE_STEPS):
-            by = step * np.eye(5)[k]
+        slopes = np.empty((*apart.shape, size))
+        for k, step in enumerate(SLOPE_STEPS[:size]):
+            by = step * np.eye(size)[k]
             if skies.held(point + by)[k] < point[k] + step:  # at the border, look back
                 by = -by
             slopes[..., k] = (_apart_at(match, skies, point + by) - apart) / by[k]
@@ -287,12 +318,14 @@ def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: 
         weights = match.weights * scale**2 / (square + scale**2) ** 2 / 3.0
         curve = np.einsum("n,nci,ncj->ij", weights, slopes, slopes)
         slope = np.einsum("n,nci,nc->i", weights, slopes, apart)
-        curve[4, 4] += BALANCE_COST / BALANCE_SPREAD**2
-        slope[4] += BALANCE_COST / BALANCE_SPREAD**2 * point[4]
+        costs = _curve_of_cost(point)
+        curve += np.diag(costs)
+        slope += costs * point
         gained = 0.0
         for _ in range(4):
             damped = curve + np.diag(damping * np.diag(curve) + 1e-9)
-            there = skies.held(point - np.clip(np.linalg.solve(damped, slope), -LONGEST, LONGEST))
+            there = skies.held(point - np.clip(np.linalg.solve(damped, slope), -LONGEST[:size],
+                                               LONGEST[:size]))
             beyond = _apart_at(match, skies, there)
             found = match.loss(beyond, scale) + _costly(there)
             if found < error:
@@ -305,8 +338,11 @@ def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: 
     return Clear(error, point, skies.white(point[0], point[1]))
 
 
-def _starts(match: Match, skies: ClearSkies, cancel: Cancel) -> list[Array]:
-    """Points to descend from: the likeliest of the rendered domes, apart in sun height."""
+def _starts(match: Match, skies: ClearSkies, cancel: Cancel,
+            grade: tuple[float, ...] = ()) -> list[Array]:
+    """Points to descend from: the likeliest of the rendered domes, apart in sun height; `grade`
+    gives them logs of contrast and saturation."""
+    shown = (math.exp(grade[0]), math.exp(grade[1])) if grade else UNGRADED
     few, rated = match.thinned(), []
     for i, haze in enumerate(skies.hazes):
         for j, height in enumerate(skies.heights):
@@ -315,8 +351,8 @@ def _starts(match: Match, skies: ClearSkies, cancel: Cancel) -> list[Array]:
             for bearing in np.arange(BEARINGS) * (2.0 * math.pi / BEARINGS):
                 light = few.light(skies.light[i, j], bearing)
                 ev = meter(light[:, 1].astype(float), np.ones(len(light), dtype=bool))
-                tried += [(few.loss(few.apart(light, ev + stop, skies.whites[i, j]), LOOSE),
-                           height, haze, bearing, ev + stop, 0.0) for stop in STOPS]
+                tried += [(few.loss(few.apart(light, ev + stop, skies.whites[i, j], shown), LOOSE),
+                           height, haze, bearing, ev + stop, 0.0, *grade) for stop in STOPS]
             rated.append(min(tried))
     starts: list[Array] = []
     for near in sorted(rated):
@@ -332,11 +368,34 @@ def fit_clear(match: Match, skies: ClearSkies, cancel: Cancel,
     starts = _starts(match, skies, cancel)
     for number, start in enumerate(starts):
         cancel.check()
-        loose = descend(match, skies, start, LOOSE, 6)
-        near = descend(match, skies, loose.point, STRICT, 8)
-        found.append(replace(near, error=near.error + EXPOSED_COST * _stops_off(
-            match, skies, near.point) ** 2))
+        found.append(_from(match, skies, start))
         progress((number + 1) / len(starts))
+    return _apart(found)
+
+
+def fit_graded(match: Match, skies: ClearSkies, cancel: Cancel,
+               progress: Progress = lambda share: None) -> list[Clear]:
+    """Clear skies that agree when the picture's contrast and saturation are sought too, the best
+    first; their points are of seven places."""
+    found: list[Clear] = []
+    for number, grade in enumerate(GRADES):
+        for start in _starts(match, skies, cancel, grade)[:GRADED_STARTS]:
+            cancel.check()
+            found.append(_from(match, skies, start))
+        progress((number + 1) / len(GRADES))
+    return _apart(found)
+
+
+def _from(match: Match, skies: ClearSkies, start: Array) -> Clear:
+    """Downhill from a start, loosely first; held against a meter."""
+    loose = descend(match, skies, start, LOOSE, 6)
+    near = descend(match, skies, loose.point, STRICT, 8)
+    return replace(near, error=near.error + EXPOSED_COST * _stops_off(
+        match, skies, near.point) ** 2)
+
+
+def _apart(found: list[Clear]) -> list[Clear]:
+    """The best first, of those that are alike the best alone."""
     kept: list[Clear] = []
     for near in sorted(found, key=lambda c: c.error):
         if all(abs(near.point[0] - k.point[0]) > SAME or abs(_turn(near, k)) > SAME for k in kept):

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
 from dovrek.core.clear_fit import BEND, Clear, ClearSkies, Framing, made_small, places, shown_clear
+from dovrek.core.film import DAYLIGHT_K, develop, undeveloped
 from dovrek.core.likeness import Pixels, linear, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
@@ -50,10 +51,15 @@ class Stage:
         self.up, self.around = (a[: self.rows] for a in places(framing, self.size))
         self.above = self.up > math.radians(1.0)
 
-    def look(self, pixels: Pixels, skies: ClearSkies, fitted: Clear) -> CloudLook:
-        """Measure a picture against the clear sky fitted to it."""
+    def look(self, pixels: Pixels, skies: ClearSkies, fitted: Clear, plain: bool = False
+             ) -> CloudLook:
+        """Measure a picture against the clear sky fitted to it; `plain` takes the picture's own
+        contrast and saturation off both first."""
         sky = made_small(pixels, WIDTH)[: self.rows]
         clear = shown_clear(skies, fitted, self.up, self.around)
+        if plain:
+            sky, clear = (np.asarray(develop(undeveloped(p, 0.0, DAYLIGHT_K, *fitted.grade), 0.0,
+                                             DAYLIGHT_K), dtype=np.uint8) for p in (sky, clear))
         cloud = differ(sky, clear)
         where = np.array([fitted.elevation_deg / 50.0, math.asinh(fitted.elevation_deg / BEND),
                           math.log(fitted.haze), math.log(self.framing.fov_h_rad),

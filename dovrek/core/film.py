@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from dovrek.core.kernels import solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
+    LUMINANCE_RGB,
     RGB_TO_XYZ,
     XYZ_TO_RGB,
     correlated_colour_temperature,
@@ -72,6 +73,13 @@ def balance_matrix(kelvins: float) -> Array:
     return XYZ_TO_RGB @ adapt
 
 
+def saturated(matrix: Array, saturation: float) -> Array:
+    """A matrix to linear RGB whose colours stand `saturation` times as far from the grey of their
+    luminance."""
+    grey = np.tile(np.asarray(LUMINANCE_RGB), (3, 1))
+    return np.asarray((saturation * np.eye(3) + (1.0 - saturation) * grey) @ matrix)
+
+
 @solver
 def _curve(contrast):
     """Power, knee and scale of the curve: what does not change from pixel to pixel."""
@@ -90,6 +98,12 @@ def tone(y, contrast):
     p, k, scale = _curve(contrast)
     v = max(y, 0.0) ** p
     return min(scale * v / (v + k), 1.0)
+
+
+def tone_of(shown: Array, contrast: float) -> Array:
+    """Relative luminance that `tone` shows as given, 0 … 1."""
+    power, knee, height = _curve(contrast)
+    return np.asarray((knee * shown / np.maximum(height - shown, 1e-6)) ** (1.0 / power))
 
 
 @solver
@@ -119,6 +133,9 @@ def decode_srgb(value):
     if value <= 0.04045:
         return value / 12.92
     return ((value + 0.055) / 1.055) ** 2.4
+
+
+OF_CODE = np.array([decode_srgb.py_func(code / 255.0) for code in range(256)])  # linear light
 
 
 @solver
@@ -165,12 +182,13 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
 
 
 def develop(
-    light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0, bits: int = 8,
+    light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
+    saturation: float = 1.0, bits: int = 8,
     run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n),
 ) -> NDArray[np.uint8] | NDArray[np.uint16]:
     """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads."""
     out = np.empty((*light.shape[:2], 3), dtype=np.uint8 if bits == 8 else np.uint16)
-    scale, matrix = 1.0 / white_luminance(ev), balance_matrix(kelvins)
+    scale, matrix = 1.0 / white_luminance(ev), saturated(balance_matrix(kelvins), saturation)
 
     def rows(first: int, last: int) -> None:
         develop_rows(light, scale, matrix, contrast, 2**bits - 1, first, last, out)
@@ -178,3 +196,15 @@ def develop(
     run(rows, light.shape[0])
     return out
 
+
+def undeveloped(pixels: NDArray[np.uint8], ev: float, kelvins: float, contrast: float,
+                saturation: float) -> NDArray[np.float32]:
+    """(h, w, 3) XYZ light that `develop` shows as these pixels: its inverse, up to dither and to
+    what was clipped."""
+    shown = OF_CODE[pixels]
+    lum = np.maximum(shown @ np.asarray(LUMINANCE_RGB), 1e-6)[..., None]
+    fade = np.clip((lum - 0.62) / 0.38, 0.0, 1.0)
+    exposed = tone_of(lum, contrast)
+    rgb = exposed * (1.0 + (shown / lum - 1.0) / (1.0 - 0.9 * fade * fade))
+    back = np.linalg.inv(saturated(balance_matrix(kelvins), saturation))
+    return np.asarray(rgb @ back.T * white_luminance(ev), dtype=np.float32)

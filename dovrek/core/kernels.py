@@ -39,9 +39,12 @@ def _compiled_folder() -> Path:
 
 numba.config.CACHE_DIR = str(_compiled_folder())  # type: ignore[attr-defined]
 
-# No `ninf`/`nnan`: a NaN must stay visible to the tests.
+# No `ninf`/`nnan`: a NaN must stay visible to the tests. Division by nought gives infinity instead
+# of an exception, which every division would have to look out for; and no way in from C is
+# compiled, which nothing here takes.
 _OPTIONS: dict[str, Any] = {
-    "cache": True, "nogil": True, "fastmath": {"contract", "arcp", "nsz", "afn", "reassoc"},
+    "cache": True, "nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True,
+    "fastmath": {"contract", "arcp", "nsz", "afn", "reassoc"},
 }
 # Arithmetic on arrays it is given. Without numba's run time for new arrays a call counts no
 # references, which takes two thirds off a call to the density.

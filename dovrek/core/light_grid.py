@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.density import CELLED, CUMULUS, LENS, SLAB, STRATUS, density
-from dovrek.core.kernels import kernel, solver
+from dovrek.core.kernels import kernel
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DROPLETS, K_SCALED, Phase
 from dovrek.core.stages import Cancelled
@@ -477,18 +477,13 @@ def _factorise(sigma, floor, cx, cy, cz, free, pivot, ratio):
                 below = cz[i, j, k]
 
 
-@solver
-def _relax(cx, cy, cz, pivot, ratio, source, j_field, sweeps, cancel):
-    """Red–black over columns with a tridiagonal solve up each column, over-relaxed."""
-    n, nz = pivot.shape[0], pivot.shape[2]
-    right = np.empty(nz, np.float32)
-    lowest, highest = np.full((n, n), nz, np.int32), np.zeros((n, n), np.int32)
-    for i in range(n):
-        for j in range(n):
-            for k in range(nz):
-                if pivot[i, j, k] > 0.0:
-                    lowest[i, j] = min(lowest[i, j], k)
-                    highest[i, j] = k + 1
+@kernel
+def _relax(cx, cy, cz, pivot, ratio, lowest, highest, right, source, j_field, sweeps, cancel):
+    """Red–black over columns with a tridiagonal solve up each column, over-relaxed.
+
+    A column's cloud lies in cells `lowest` up to `highest` (n, n); `right` (nz,) is scratch.
+    """
+    n = pivot.shape[0]
     for sweep in range(2 * sweeps):
         for i in range(n):
             if cancel[0] != 0:
@@ -637,51 +632,53 @@ def _start_from(coarse, fine, ratio):
                 fine[i, j, k] = coarse[a, b, k]
 
 
-@solver
-def _extend(values, known, sigma, k_t, dx, dz, falls):
-    """Carry values two cells into clear air, so that interpolation at edges stays right.
+@kernel
+def _carry_aside(values, known, some, sigma, k_t, dx, dz, falls, new):
+    """Give unknown cells the mean of their known neighbours; `new` marks what is known then.
 
-    With `falls` the first channel goes on falling beyond the face as the Marshak condition has
-    it: 2/(R+2) of the cell's value at the face, R = 1.5 h K_t σ.
+    `some` (n, n) marks columns with any known cell. With `falls` the first channel goes on falling
+    beyond the face as the Marshak condition has it: 2/(R+2) of the cell's value at the face,
+    R = 1.5 h K_t σ.
     """
     n, nz, channels = values.shape[0], values.shape[2], values.shape[3]
-    some = np.zeros((n, n), dtype=np.bool_)  # columns with any
     for i in range(n):
         for j in range(n):
-            some[i, j] = known[i, j].any()
-    for turn in range(2):
-        new, had = known.copy(), some.copy()
-        for i in range(n):
-            for j in range(n):
-                if not (had[i, j] or (i > 0 and had[i - 1, j]) or (i < n - 1 and had[i + 1, j])
-                        or (j > 0 and had[i, j - 1]) or (j < n - 1 and had[i, j + 1])):
+            if not (some[i, j] or (i > 0 and some[i - 1, j]) or (i < n - 1 and some[i + 1, j])
+                    or (j > 0 and some[i, j - 1]) or (j < n - 1 and some[i, j + 1])):
+                continue
+            for k in range(nz):
+                if known[i, j, k]:
                     continue
-                some[i, j] = True
-                for k in range(nz):
-                    if known[i, j, k]:
-                        continue
-                    count = 0
-                    for m in range(6):
-                        a = i + (1 if m == 0 else (-1 if m == 1 else 0))
-                        b = j + (1 if m == 2 else (-1 if m == 3 else 0))
-                        c = k + (1 if m == 4 else (-1 if m == 5 else 0))
-                        if (0 <= a < n and 0 <= b < n and 0 <= c < nz and known[a, b, c]):
-                            if count == 0:
-                                for q in range(channels):
-                                    values[i, j, k, q] = 0.0
-                            keep = 1.0
-                            if falls and turn == 0:
-                                r = 1.5 * (dx if m < 4 else dz) * k_t * sigma[a, b, c]
-                                keep = max(4.0 / (r + 2.0) - 1.0, GHOST_LEAST)
-                            values[i, j, k, 0] += keep * values[a, b, c, 0]
-                            for q in range(1, channels):
-                                values[i, j, k, q] += values[a, b, c, q]
-                            count += 1
-                    if count:
-                        for q in range(channels):
-                            values[i, j, k, q] /= count
-                        new[i, j, k] = True
-        known[:] = new
+                count = 0
+                for m in range(6):
+                    a = i + (1 if m == 0 else (-1 if m == 1 else 0))
+                    b = j + (1 if m == 2 else (-1 if m == 3 else 0))
+                    c = k + (1 if m == 4 else (-1 if m == 5 else 0))
+                    if (0 <= a < n and 0 <= b < n and 0 <= c < nz and known[a, b, c]):
+                        if count == 0:
+                            for q in range(channels):
+                                values[i, j, k, q] = 0.0
+                        keep = 1.0
+                        if falls:
+                            r = 1.5 * (dx if m < 4 else dz) * k_t * sigma[a, b, c]
+                            keep = max(4.0 / (r + 2.0) - 1.0, GHOST_LEAST)
+                        values[i, j, k, 0] += keep * values[a, b, c, 0]
+                        for q in range(1, channels):
+                            values[i, j, k, q] += values[a, b, c, q]
+                        count += 1
+                if count:
+                    for q in range(channels):
+                        values[i, j, k, q] /= count
+                    new[i, j, k] = True
+
+
+def _extend(values: Array32, known: NDArray[np.bool_], sigma: Array32, k_t: float, dx: float,
+            dz: float, falls: bool) -> None:
+    """Carry values two cells into clear air, so that interpolation at edges stays right."""
+    for turn in range(2):
+        new = known.copy()
+        _carry_aside(values, known, known.any(axis=2), sigma, k_t, dx, dz, falls and turn == 0, new)
+        known = new
 
 
 def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: bool,
@@ -803,7 +800,11 @@ class _Couplings:
         self.pivot = np.zeros(sigma.shape, dtype=np.float32)
         self.ratio = np.zeros(sigma.shape, dtype=np.float32)
         _factorise(sigma, floor, *self.faces, self.free, self.pivot, self.ratio)
+        cloudy, nz = self.pivot > 0.0, sigma.shape[2]
+        self.lowest = np.argmax(cloudy, axis=2)
+        self.highest = np.where(cloudy.any(axis=2), nz - np.argmax(cloudy[..., ::-1], axis=2), 0)
 
     def relax(self, source: Array32, field: Array32, sweeps: int,
               cancel: NDArray[np.uint8]) -> None:
-        _relax(*self.faces, self.pivot, self.ratio, source, field, sweeps, cancel)
+        _relax(*self.faces, self.pivot, self.ratio, self.lowest, self.highest,
+               np.empty(source.shape[2], np.float32), source, field, sweeps, cancel)

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.film import decode_srgb, encode_srgb
+from dovrek.core.film import OF_CODE, encode_srgb
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 Pixels = NDArray[np.uint8]
@@ -19,7 +19,6 @@ RATIO = 0.6
 RATIO_LIMITS = (0.2, 1.2)
 DIM = 8.0 / 255.0  # darker pixels say nothing of colour
 BINS = 32
-OF_CODE = np.array([decode_srgb(code / 255.0) for code in range(256)])  # linear light
 
 
 class Likeness(NamedTuple):

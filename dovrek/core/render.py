@@ -230,15 +230,18 @@ def render_passes(
 
 
 class Metered(NamedTuple):
-    """What the film settled on."""
+    """What the film settled on, in the order in which `develop` takes it."""
 
     ev: float
     kelvins: float
+    contrast: float = 1.0
+    saturation: float = 1.0
 
     def set_by(self, film: Film) -> Metered:
         """With what the document sets in place of what was metered."""
         return Metered(self.ev if film.exposure_ev is None else film.exposure_ev,
-                       self.kelvins if film.white_balance_k is None else film.white_balance_k)
+                       self.kelvins if film.white_balance_k is None else film.white_balance_k,
+                       film.contrast, film.saturation)
 
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:

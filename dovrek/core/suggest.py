@@ -1,6 +1,8 @@
 """Suggest a sky from a photograph: a search over real renders at low resolution.
 
-First the clear sky that most coloured pixels agree with (`clear_fit`): clouds are outliers. Then
+First the clear sky that most coloured pixels agree with (`clear_fit`): clouds are outliers. Where
+it is found only under another contrast and saturation than the film's own, the photograph is taken
+to be graded so, and what is rendered for it is developed so. Then
 the cloud: what genus it looks like (`cloud_look`), and, for the likely ones, frames of such a sky
 rendered and measured as the photograph was. They tell which cover shows as much cloud as the
 photograph has, and by how much such clouds lead the fit of the clear sky astray.
@@ -22,6 +24,7 @@ from dovrek.core.clear_fit import (
     HAZES,
     PHOTO_WIDTH,
     STRICT,
+    UNGRADED,
     Clear,
     ClearSkies,
     Framing,
@@ -29,6 +32,7 @@ from dovrek.core.clear_fit import (
     agreeing,
     descend,
     fit_clear,
+    fit_graded,
     free_sun,
     made_small,
     moved,
@@ -51,6 +55,8 @@ BURIED = 0.45  # error of the clear sky above which little of it is seen
 RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds can tell apart
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
+GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
+PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
@@ -114,6 +120,9 @@ class _Clouds:
         self.stage = Stage(framing, pixels.shape)
         self.small = made_small(pixels, WIDTH)
         self.target, self.wanted = self.stage.look(pixels, skies, fitted)
+        # As the table of genera knows pictures.
+        self.plain = self.wanted if fitted.grade == UNGRADED else self.stage.look(
+            pixels, skies, fitted, plain=True).features
         if unknown:
             self.target = 1.0
 
@@ -128,7 +137,7 @@ class _Clouds:
 
     def developed(self, sky: Sky, under: Clear, heading_deg: float, width: int) -> Pixels:
         """That frame as the film shows it."""
-        return _shown(self.light(sky, heading_deg, width), under.ev, under.kelvins)
+        return _shown(self.light(sky, heading_deg, width), under.ev, under)
 
     def with_layer(self, under: Clear, genus: str, cover: float) -> Sky:
         data = sky_to_data(_lit(self.sky, under))
@@ -245,10 +254,17 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if framing.horizon > NO_LAND:
         cannot.append("whether land is in the frame: its horizon line stands at the lower edge, "
                       "and all above it was taken for sky")
-    skies = ClearSkies(sky, preparer, cancel, lambda share: progress(0.3 * share, "clear skies"))
+    skies = ClearSkies(sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies"))
     match = Match(pixels, framing)
     known = fit_clear(match, skies, cancel,
-                      lambda share: progress(0.3 + 0.12 * share, "sun and haze"))
+                      lambda share: progress(0.25 + 0.1 * share, "sun and haze"))
+    bare = _graded(match, skies, known[0], cancel,
+                   lambda share: progress(0.35 + 0.1 * share, "contrast and saturation"))
+    contrast, saturation = bare[0].grade if bare else UNGRADED
+    if bare:
+        known = bare
+        cannot.append("how much of its contrast and saturation is its own: for clear air to have "
+                      f"its colours, {contrast:.2f} and {saturation:.2f} were taken for it")
     agree = agreeing(match, skies, known[0], CLOUDY) & (match.chroma > 0.06)
     unknown = float(agree.mean()) < CLEAR_LEAST
     if unknown:
@@ -276,11 +292,26 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                       "the clear sky about as well; its clouds decided")
     ev, error = _settle_exposure(clouds, lit, found)
     data = sky_to_data(lit)
-    data["film"] |= {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1)}
+    data["film"] |= {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1),
+                     "contrast": round(contrast, 2), "saturation": round(saturation, 2)}
     data["name"] = sky.name
     progress(1.0, "done")
     return Proposal(sky_from_data(data), error, found.elevation_deg, round(found.haze, 3), cover,
                     genus, cannot)
+
+
+def _graded(match: Match, skies: ClearSkies, plain: Clear, cancel: Cancel,
+            progress: Callable[[float], None]) -> list[Clear]:
+    """Clear skies under a photograph's own contrast and saturation, where they agree clearly
+    better so than as the film has them; else none. Much less colour is never believed: cloud
+    without a gap would leave nothing else."""
+    if plain.error < GRADED:
+        return []
+    near = fit_graded(match, skies, cancel, progress)
+    saturation = near[0].grade[1]
+    if plain.error - near[0].error < GRADED or not PALEST < saturation < MOST_VIVID:
+        return []
+    return near
 
 
 def _named(clouds: _Clouds, fitted: Clear, progress: Callable[[float], None]
@@ -289,7 +320,7 @@ def _named(clouds: _Clouds, fitted: Clear, progress: Callable[[float], None]
     if clouds.unknown:
         chances = dict.fromkeys(GENERA, 0.0)
     else:
-        chances = genus_looks().chances(clouds.wanted)
+        chances = genus_looks().chances(clouds.plain)
         best = sorted(chances, key=lambda name: -chances[name])[:LIKELY]
         chances = {g: chances[g] for g in best if chances[g] > chances[best[0]] - UNLIKELY}
     answers = {}
@@ -318,8 +349,9 @@ def _lit(sky: Sky, found: Clear) -> Sky:
                      sky.camera.heading_deg + found.bearing_deg, found.haze)
 
 
-def _shown(light: NDArray[np.float32], ev: float, kelvins: float) -> Pixels:
-    return np.asarray(develop(light, ev, kelvins), dtype=np.uint8)
+def _shown(light: NDArray[np.float32], ev: float, under: Clear) -> Pixels:
+    """Light on the film of a clear sky's fit, at an exposure."""
+    return np.asarray(develop(light, ev, under.kelvins, *under.grade), dtype=np.uint8)
 
 
 def _settle_exposure(clouds: _Clouds, sky: Sky, found: Clear) -> tuple[float, float]:
@@ -331,11 +363,11 @@ def _settle_exposure(clouds: _Clouds, sky: Sky, found: Clear) -> tuple[float, fl
     low, high = found.ev - 4.0, found.ev + 4.0
     for _ in range(16):
         ev = 0.5 * (low + high)
-        shown = linear(_shown(light, ev, found.kelvins)) @ LUMINANCE_RGB
+        shown = linear(_shown(light, ev, found)) @ LUMINANCE_RGB
         if shown.mean() > (linear(wanted) @ LUMINANCE_RGB).mean():
             low = ev
         else:
             high = ev
     coarse = [np.asarray(Image.fromarray(p).resize((16, 9), Image.Resampling.BOX), dtype=float)
-              for p in (_shown(light, ev, found.kelvins), wanted)]
+              for p in (_shown(light, ev, found), wanted)]
     return ev, float(np.sqrt(np.mean((coarse[0] - coarse[1]) ** 2)) / 255.0)

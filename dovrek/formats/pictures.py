@@ -53,6 +53,7 @@ class Developing:
     ev: float
     kelvins: float
     contrast: float = 1.0
+    saturation: float = 1.0
     bits: Bits | None = None
     scale: Scale = "exposed"
     transparent: bool = False
@@ -87,7 +88,8 @@ def _developed(light: NDArray[np.float32], developing: Developing, bits: int) ->
     if developing.transparent:  # files with integer alpha keep colour apart from it
         alpha = np.maximum(light[..., ALPHA : ALPHA + 1], 1e-4)
         colour = (light[..., :3] / alpha).astype(np.float32)
-    picture = develop(colour, developing.ev, developing.kelvins, developing.contrast, bits)
+    picture = develop(colour, developing.ev, developing.kelvins, developing.contrast,
+                      developing.saturation, bits)
     if not developing.transparent:
         return picture
     top = 2**bits - 1

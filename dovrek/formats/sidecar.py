@@ -38,7 +38,7 @@ def sidecar(sky: Sky, sun: Place, light: dict[str, Any], metered: Metered,
         "moon": _direction(moon) | {"illuminated_fraction": fraction},
         "illuminance": light["sky"],
         "exposure": {"ev": metered.ev, "white_balance_k": metered.kelvins,
-                     "contrast": sky.film.contrast},
+                     "contrast": metered.contrast, "saturation": metered.saturation},
         "camera": sky.camera.model_dump() | {
             "fov_h_deg": math.degrees(sky.camera.fov_h_rad),
             "fov_v_deg": math.degrees(sky.camera.fov_v_rad)},

@@ -131,8 +131,7 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     sun, metered, light = client.submit(numbers_of, row.document, wish, pure=False).result()
     name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
     path = settings.prints / f"{name}{order.extension}"
-    developing = Developing(metered.ev, metered.kelvins, sky.film.contrast,
-                            order.bits, "exposed", order.ground == "off")  # type: ignore[arg-type]
+    developing = Developing(*metered, order.bits, "exposed", order.ground == "off")  # type: ignore[arg-type]
     shown = [x.id for x in seen_layers(sky)]
     parts = passes_of(frame[..., OUT:], wish.settings.samples, len(shown)) if wish.passes else None
     notes = write_picture(path, frame[..., :OUT], developing, parts, shown)

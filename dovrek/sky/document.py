@@ -175,6 +175,11 @@ class Film(Group):
         1.0, low=0.5, high=1.6, step=0.05, unit="", group="Curve", label="Contrast",
         help="Slope of the film's curve at middle grey.",
     )
+    saturation: float = number(
+        1.0, low=0.0, high=2.0, step=0.05, unit="", group="Colour", label="Saturation",
+        help="How far colours stand from the grey of their luminance: 0 is black and white, 1 as "
+        "they are.",
+    )
 
 
 class Sky(Group):

@@ -84,14 +84,14 @@ def newest_framing(slug: str) -> tuple[int, float, float, str] | None:
 
 
 def keep_reference(slug: str, name: str, png: bytes, size: tuple[int, int],
-                   lens_mm: float | None, note: str) -> Reference:
+                   lens_mm: float | None, note: str, horizon: float) -> Reference:
     row = stored(slug)
     if Reference.select().where(Reference.sky == row).count() >= KEPT:
         raise SkyError([Fault("reference", f"{KEPT} photographs", "are all a sky keeps",
                               "remove one first")])
     more = {} if lens_mm is None else {"lens_mm": lens_mm}
     return Reference.create(sky=row, name=_name(name, "reference"), picture=png, width=size[0],
-                            height=size[1], note=note[:200], **more)
+                            height=size[1], note=note[:200], horizon=horizon, **more)
 
 
 def reference(slug: str, number: int) -> Reference:

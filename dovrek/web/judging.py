@@ -60,7 +60,7 @@ def _range(slug: str, sky: Sky, path: str, parameter: Parameter,
     if parameter.optional and now is None:
         session = live().session(slug, look())
         if session is not None and session.metered is not None:
-            ev, kelvins = session.metered
+            ev, kelvins = session.metered[:2]
             if path == "film.exposure_ev":
                 return ev - EV_SPAN, ev + EV_SPAN
             if path == "film.white_balance_k":

@@ -169,7 +169,7 @@ class Live:
             light, metered = session.light, session.metered.set_by(sky.film)
         stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
         small = np.ascontiguousarray(light[::stride, ::stride])
-        return small, metered, bitmap_of(small, metered, sky.film.contrast)
+        return small, metered, bitmap_of(small, metered)
 
     def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float) -> None:
         with self._lock:
@@ -321,7 +321,7 @@ class Live:
         prepared, metered = self.studio.prepare(sky, wish, cancel, self.trials)
         light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
                              self.studio.workers, cancel)
-        self.boards.painted(board, frame, png_of(light, metered, sky.film.contrast))
+        self.boards.painted(board, frame, png_of(light, metered))
 
     def _refine(self, slug: str, session: Session, cancel: Cancel) -> None:
         with self._lock:
@@ -413,7 +413,7 @@ class Live:
         lids = lids_of(sky, self.studio.preparer, cancel)
         cover = None
         if session.look == Look():
-            shown = np.asarray(develop(light, *metered, sky.film.contrast), dtype=np.uint8)
+            shown = np.asarray(develop(light, *metered), dtype=np.uint8)
             cover = likeness_of(shown, horizon_share(sky)).cover_oktas
         with self._lock:
             if session.turn == at.number:
@@ -428,7 +428,7 @@ class Live:
 
     def _publish(self, session: Session, at: Turn, quality: str,
                  metered: Metered, sky: Sky, light: NDArray[np.float32], cancel: Cancel) -> None:
-        png = png_of(light, metered, sky.film.contrast, self.studio.workers.over(cancel, 45))
+        png = png_of(light, metered, self.studio.workers.over(cancel, 45))
         cancel.check()
         with self._lock:
             self._add(session, at, _named(quality), metered, light, png)

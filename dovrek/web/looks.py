@@ -146,10 +146,10 @@ def light_key(sky: Sky) -> str:
     return sky.model_dump_json(exclude={"film", "name"})
 
 
-def png_of(light: NDArray[np.float32], metered: Metered, contrast: float,
+def png_of(light: NDArray[np.float32], metered: Metered,
            run: Any = lambda f, n: f(0, n)) -> bytes:
     """Light developed by the film, as a PNG."""
-    return encoded(develop(light, metered.ev, metered.kelvins, contrast, run=run))
+    return encoded(develop(light, *metered, run=run))
 
 
 def encoded(pixels: NDArray[Any]) -> bytes:
@@ -159,9 +159,9 @@ def encoded(pixels: NDArray[Any]) -> bytes:
     return buffer.getvalue()
 
 
-def bitmap_of(light: NDArray[np.float32], metered: Metered, contrast: float) -> bytes:
+def bitmap_of(light: NDArray[np.float32], metered: Metered) -> bytes:
     """Light developed by the film, as a plain bitmap: packing a small picture would take as long
     as developing it does."""
     buffer = io.BytesIO()
-    Image.fromarray(develop(light, metered.ev, metered.kelvins, contrast)).save(buffer, "BMP")
+    Image.fromarray(develop(light, *metered)).save(buffer, "BMP")
     return buffer.getvalue()

@@ -12,6 +12,7 @@ import numpy as np
 from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
 from PIL import Image
 
+from dovrek.core.horizon_line import horizon_line
 from dovrek.core.likeness import (
     RATIO,
     RATIO_LIMITS,
@@ -85,13 +86,18 @@ def _read_with(read: Callable[[bytes], Read], wanted: str) -> tuple[Read, str]:
 
 @pages.post("/references")
 def add_reference(slug: str) -> Any:
-    """Take a photograph in (form: `picture`)."""
+    """Take a photograph in (form: `picture`); its horizon line is proposed."""
     photograph, name = _read_with(read_reference,
                                   "choose a photograph (JPEG, PNG, TIFF, HDR or OpenEXR)")
     height, width = photograph.pixels.shape[:2]
+    line = horizon_line(photograph.pixels)
+    found = ("No land was seen in it: all of it counts as sky until you drag its line up."
+             if line is None else
+             "Its horizon line is where land seems to begin; drag it if that is elsewhere.")
     row = kept.keep_reference(slug, name.rsplit(".", 1)[0] or "photograph",
                               photograph.png(), (width, height), photograph.lens_mm,
-                              photograph.note)
+                              ". ".join(filter(None, (photograph.note, found))),
+                              1.0 if line is None else round(line, 3))
     return redirect(url_for("matching.compare", slug=slug, first="present",
                             second=f"reference-{row.id}"))
 

@@ -129,7 +129,7 @@ def preview(number: int) -> Any:
         exposure = facts["exposure"]
         stride = max(1, light.shape[1] // PREVIEW_WIDTH)
         picture = develop(light[::stride, ::stride], exposure["ev"], exposure["white_balance_k"],
-                          exposure["contrast"])
+                          exposure["contrast"], exposure.get("saturation", 1.0))
         image = Image.fromarray(picture)
     else:
         image = Image.open(path)
