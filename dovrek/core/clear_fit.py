@@ -373,6 +373,11 @@ def fit_clear(match: Match, skies: ClearSkies, cancel: Cancel,
     return _apart(found)
 
 
+def graded_from(match: Match, skies: ClearSkies, plain: Clear) -> Clear:
+    """Downhill from a fit when the picture's contrast and saturation are let go."""
+    return _from(match, skies, np.append(plain.point, (0.0, 0.0)))
+
+
 def fit_graded(match: Match, skies: ClearSkies, cancel: Cancel,
                progress: Progress = lambda share: None) -> list[Clear]:
     """Clear skies that agree when the picture's contrast and saturation are sought too, the best

@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 WIDTH, ROWS_LEAST = 96, 24
 BAND, THIN_BAND = 0.05, 0.015  # of the height, that are held against each other
 NEAR = 0.06  # of the height, within which the thin bands find the line itself
+DEVIATION = 1.48  # standard deviation over median deviation, of normal spread
 GRAIN = 0.03  # of the range: a step that differs less from column to column is even
 # How far a step must stand out where it leads down to darker land, and to lighter (snow, sand).
 DARKER, LIGHTER = 1.5, 3.0
@@ -35,13 +36,15 @@ class _Step(NamedTuple):
 
 
 def _steps(rows: Array, band: int) -> list[_Step]:
-    """Steps at all level lines of an (h, w, 3) picture."""
+    """Steps at all level lines of an (h, w, 3) picture, by medians over its columns: what stands
+    up before the horizon in some of them tells nothing."""
     found = []
     for row in range(band, len(rows) - band + 1):
         by = rows[row - band : row].mean(axis=0) - rows[row : row + band].mean(axis=0)
-        mean, spread = by.mean(axis=0), by.std(axis=0)
-        found.append(_Step(row, float(np.linalg.norm(mean) / np.hypot(
-            np.linalg.norm(spread), GRAIN)), float(mean @ LUMINANCE_RGB)))
+        middle = np.median(by, axis=0)
+        spread = DEVIATION * np.median(np.abs(by - middle), axis=0)
+        found.append(_Step(row, float(np.linalg.norm(middle) / np.hypot(
+            np.linalg.norm(spread), GRAIN)), float(middle @ LUMINANCE_RGB)))
     return found
 
 

@@ -34,6 +34,7 @@ from dovrek.core.clear_fit import (
     fit_clear,
     fit_graded,
     free_sun,
+    graded_from,
     made_small,
     moved,
     point_of,
@@ -56,6 +57,7 @@ RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
 GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
+HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
@@ -258,13 +260,8 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     match = Match(pixels, framing)
     known = fit_clear(match, skies, cancel,
                       lambda share: progress(0.25 + 0.1 * share, "sun and haze"))
-    bare = _graded(match, skies, known[0], cancel,
-                   lambda share: progress(0.35 + 0.1 * share, "contrast and saturation"))
-    contrast, saturation = bare[0].grade if bare else UNGRADED
-    if bare:
-        known = bare
-        cannot.append("how much of its contrast and saturation is its own: for clear air to have "
-                      f"its colours, {contrast:.2f} and {saturation:.2f} were taken for it")
+    known = _graded(match, skies, known, cancel,
+                    lambda share: progress(0.35 + 0.1 * share, "contrast and saturation"))
     agree = agreeing(match, skies, known[0], CLOUDY) & (match.chroma > 0.06)
     unknown = float(agree.mean()) < CLEAR_LEAST
     if unknown:
@@ -290,6 +287,10 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if max(heights) - min(heights) > 20.0:
         cannot.append(f"the sun's height closely: {min(heights):.0f}° to {max(heights):.0f}° fit "
                       "the clear sky about as well; its clouds decided")
+    contrast, saturation = found.grade
+    if found.grade != UNGRADED:
+        cannot.append("how much of its contrast and saturation is its own: for clear air to have "
+                      f"its colours, {contrast:.2f} and {saturation:.2f} were taken for it")
     ev, error = _settle_exposure(clouds, lit, found)
     data = sky_to_data(lit)
     data["film"] |= {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1),
@@ -300,18 +301,17 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                     genus, cannot)
 
 
-def _graded(match: Match, skies: ClearSkies, plain: Clear, cancel: Cancel,
+def _graded(match: Match, skies: ClearSkies, plain: list[Clear], cancel: Cancel,
             progress: Callable[[float], None]) -> list[Clear]:
     """Clear skies under a photograph's own contrast and saturation, where they agree clearly
-    better so than as the film has them; else none. Much less colour is never believed: cloud
-    without a gap would leave nothing else."""
-    if plain.error < GRADED:
-        return []
+    better so than as the film has them; else those that are known. Much less colour is never
+    believed: cloud without a gap would leave nothing else."""
+    if (plain[0].error < GRADED
+            or plain[0].error - graded_from(match, skies, plain[0]).error < HINT):
+        return plain
     near = fit_graded(match, skies, cancel, progress)
-    saturation = near[0].grade[1]
-    if plain.error - near[0].error < GRADED or not PALEST < saturation < MOST_VIVID:
-        return []
-    return near
+    better = plain[0].error - near[0].error > GRADED
+    return near if better and PALEST < near[0].grade[1] < MOST_VIVID else plain
 
 
 def _named(clouds: _Clouds, fitted: Clear, progress: Callable[[float], None]

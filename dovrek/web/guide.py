@@ -36,7 +36,8 @@ HOW_TOS = (
         "Press T on any control for its test strip and click the picture you like.")),
     HowTo("Match a photograph", "golden-hour", (
         "Open Compare and add the photograph as a reference.",
-        "Set its lens if the file did not tell, and put the horizon line on its horizon.",
+        "Set its lens if the file did not tell; see that the horizon line lies on its horizon, or "
+        "drag it there.",
         "Look at the cloud mask: move the red over blue ratio until cloud is hatched and blue "
         "sky is not.",
         "Have a sky suggested. It becomes a version; compare it by wiping, then take it or not.",
