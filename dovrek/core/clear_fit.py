@@ -3,9 +3,9 @@
 A photograph's clear pixels say where the sun stands and how hazy the air is. Small domes of clear
 sky are rendered over a lattice of sun heights and hazes; between them light is interpolated, so
 that a fit may try thousands of skies. Five things are sought: sun height, haze, the sun's bearing
-against the camera, exposure, white balance. Each start descends by damped Gauss-Newton steps
-under a bounded loss, to which clouds are outliers, not errors (Geman & McClure 1985; Levenberg
-1944 for the damping).
+against the camera, exposure, white balance; of a graded picture also its contrast and saturation.
+Each start descends by damped Gauss-Newton steps under a bounded loss, to which clouds are outliers,
+not errors (Geman & McClure 1985; Levenberg 1944 for the damping).
 """
 
 from __future__ import annotations
