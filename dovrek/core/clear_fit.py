@@ -52,6 +52,9 @@ BALANCE_SPREAD, BALANCE_COST = 0.1, 0.004
 GRADE_SPREADS, GRADE_COST = (0.2, 0.3), 0.008  # so must a picture's own contrast and saturation
 GRADES = ((0.0, 0.35), (0.2, 0.35))  # logs of contrast and saturation that a search starts from
 EXPOSED_COST = 0.02  # of a stop squared against a meter: pictures are exposed about so
+# Most photographs are taken by day (common practice): what no clear sky fits well is not twilight
+# for being darker. Sun heights from which on this counts, and counts in full; share of the error.
+TWILIGHT, TWILIGHT_COST = (0.0, -2.0), 0.2
 FRAME_WIDTH = 48
 PHOTO_WIDTH = 240  # that a photograph is brought to first, so that all are measured alike
 BLUEST = 0.12  # share of a block that stands for the sky behind its clouds
@@ -392,11 +395,12 @@ def fit_graded(match: Match, skies: ClearSkies, cancel: Cancel,
 
 
 def _from(match: Match, skies: ClearSkies, start: Array) -> Clear:
-    """Downhill from a start, loosely first; held against a meter."""
+    """Downhill from a start, loosely first; held against a meter, and against the day."""
     loose = descend(match, skies, start, LOOSE, 6)
     near = descend(match, skies, loose.point, STRICT, 8)
-    return replace(near, error=near.error + EXPOSED_COST * _stops_off(
-        match, skies, near.point) ** 2)
+    set_by = min(max((TWILIGHT[0] - near.elevation_deg) / (TWILIGHT[0] - TWILIGHT[1]), 0.0), 1.0)
+    return replace(near, error=near.error * (1.0 + TWILIGHT_COST * set_by) + EXPOSED_COST
+                   * _stops_off(match, skies, near.point) ** 2)
 
 
 def _apart(found: list[Clear]) -> list[Clear]:

@@ -11,6 +11,7 @@ photograph has, and by how much such clouds lead the fit of the clear sky astray
 from __future__ import annotations
 
 import math
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from itertools import product
@@ -57,6 +58,7 @@ RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
 GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
+PATIENCE_S = 22.0  # after which no further sun is tried
 HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
@@ -247,6 +249,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
             cancel: Cancel, progress: Progress = lambda share, what: None) -> Proposal:
     """A sky like a photograph, over the site and camera of `sky` (its camera framed as the
     photograph is). Raises Cancelled, TooLittleSky."""
+    begun = time.perf_counter()
     if Stage(framing, pixels.shape).above.sum() < LEAST_SKY:
         raise TooLittleSky("too little sky lies above the horizon line; set the line lower, or "
                          "choose a photograph with more sky")
@@ -279,9 +282,11 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
         genus, first = _named(clouds, found, lambda share: progress(0.45 + 0.4 * share, "clouds"))
         tied = [first]
         for number, rival in enumerate(rivals[1:]):
+            if time.perf_counter() - begun > PATIENCE_S:
+                break
             tied.append(clouds.answer(genus, rival, first.cover))
             progress(0.85 + 0.13 * (number + 1) / len(rivals), "the sun by its clouds")
-        found, cover, _ = _decided(clouds, genus, tied, rivals)
+        found, cover, _ = _decided(clouds, genus, tied, rivals[: len(tied)])
     lit = clouds.with_layer(found, genus, cover) if genus else _lit(sky, found)
     heights = [k.elevation_deg for k in rivals]
     if max(heights) - min(heights) > 20.0:
