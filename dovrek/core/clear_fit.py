@@ -398,8 +398,8 @@ def _from(match: Match, skies: ClearSkies, start: Array) -> Clear:
     """Downhill from a start, loosely first; held against a meter, and against the day."""
     loose = descend(match, skies, start, LOOSE, 6)
     near = descend(match, skies, loose.point, STRICT, 8)
-    set_by = min(max((TWILIGHT[0] - near.elevation_deg) / (TWILIGHT[0] - TWILIGHT[1]), 0.0), 1.0)
-    return replace(near, error=near.error * (1.0 + TWILIGHT_COST * set_by) + EXPOSED_COST
+    down = min(max((TWILIGHT[0] - near.elevation_deg) / (TWILIGHT[0] - TWILIGHT[1]), 0.0), 1.0)
+    return replace(near, error=near.error * (1.0 + TWILIGHT_COST * down) + EXPOSED_COST
                    * _stops_off(match, skies, near.point) ** 2)
 
 

@@ -58,9 +58,9 @@ RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
 GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
-PATIENCE_S = 22.0  # after which no further sun is tried
 HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
+PATIENCE_S = 22.0  # after which no further sun is tried
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
@@ -275,7 +275,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     elif known[0].error > BURIED:
         cannot.append("the sun's height and the haze closely: little clear sky is seen between "
                       "the clouds")
-    found, genus, cover = known[0], "", 0.0
+    found, genus, cover, decided = known[0], "", 0.0, ""
     clouds = _Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown)
     rivals = [k for k in known if k.error < RIVALS * found.error][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
@@ -287,11 +287,13 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
             tied.append(clouds.answer(genus, rival, first.cover))
             progress(0.85 + 0.13 * (number + 1) / len(rivals), "the sun by its clouds")
         found, cover, _ = _decided(clouds, genus, tied, rivals[: len(tied)])
+        if len(tied) == len(rivals):
+            decided = "; its clouds decided"
     lit = clouds.with_layer(found, genus, cover) if genus else _lit(sky, found)
     heights = [k.elevation_deg for k in rivals]
     if max(heights) - min(heights) > 20.0:
         cannot.append(f"the sun's height closely: {min(heights):.0f}° to {max(heights):.0f}° fit "
-                      "the clear sky about as well; its clouds decided")
+                      f"the clear sky about as well{decided}")
     contrast, saturation = found.grade
     if found.grade != UNGRADED:
         cannot.append("how much of its contrast and saturation is its own: for clear air to have "
