@@ -373,7 +373,7 @@ def fit_clear(match: Match, skies: ClearSkies, cancel: Cancel,
         cancel.check()
         found.append(_from(match, skies, start))
         progress((number + 1) / len(starts))
-    return _apart(found)
+    return _distinct(found)
 
 
 def graded_from(match: Match, skies: ClearSkies, plain: Clear) -> Clear:
@@ -391,7 +391,7 @@ def fit_graded(match: Match, skies: ClearSkies, cancel: Cancel,
             cancel.check()
             found.append(_from(match, skies, start))
         progress((number + 1) / len(GRADES))
-    return _apart(found)
+    return _distinct(found)
 
 
 def _from(match: Match, skies: ClearSkies, start: Array) -> Clear:
@@ -403,7 +403,7 @@ def _from(match: Match, skies: ClearSkies, start: Array) -> Clear:
                    * _stops_off(match, skies, near.point) ** 2)
 
 
-def _apart(found: list[Clear]) -> list[Clear]:
+def _distinct(found: list[Clear]) -> list[Clear]:
     """The best first, of those that are alike the best alone."""
     kept: list[Clear] = []
     for near in sorted(found, key=lambda c: c.error):

@@ -91,9 +91,9 @@ def add_reference(slug: str) -> Any:
                                   "choose a photograph (JPEG, PNG, TIFF, HDR or OpenEXR)")
     height, width = photograph.pixels.shape[:2]
     line = horizon_line(photograph.pixels)
-    found = ("No land was seen in it: all of it counts as sky until you drag its line up."
+    found = ("No land was seen in it, so that its horizon line began at the lower edge."
              if line is None else
-             "Its horizon line is where land seems to begin; drag it if that is elsewhere.")
+             "A horizon line was proposed where land seems to begin; drag it if that is elsewhere.")
     row = kept.keep_reference(slug, name.rsplit(".", 1)[0] or "photograph",
                               photograph.png(), (width, height), photograph.lens_mm,
                               ". ".join(filter(None, (photograph.note, found))),
