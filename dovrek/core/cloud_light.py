@@ -91,16 +91,16 @@ def sunlight_at(t, sun, radius, x, y, h, out):
 
 
 @kernel
-def sun_passed(scene, x, y, h, place):
-    """Share of sunlight that clouds let through to a place at height h above the ground, small
-    turns included. `place` (3,) is scratch.
+def depth_above(scene, x, y, h, place):
+    """Scaled optical depth of the clouds toward the sun from a place at height h above the ground,
+    and the layer that it is of (−1: none). `place` (3,) is scratch.
 
     Every grid counts the layers above its own, so the deepest of the layers above tells all.
     """
-    depth = 0.0
+    depth, layer = 0.0, -1
     sz = scene.sun[2] + (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
     if sz <= LOWEST_SUN:
-        return 1.0
+        return depth, layer
     for l in range(scene.field.layers.shape[0]):
         p = scene.field.layers[l]
         if h > p[BASE] + p[Z_HIGH]:
@@ -109,9 +109,18 @@ def sun_passed(scene, x, y, h, place):
         rise = max(p[BASE] + lowest - h, 0.0)
         t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
         z = max(h - p[BASE], lowest)
-        depth = max(depth, p[K_SCALED] * grid_depth(
-            scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1], z, 0.0, place))
-    return math.exp(-depth)
+        found = p[K_SCALED] * grid_depth(
+            scene.light, p, x + t * scene.sun[0], y + t * scene.sun[1], z, 0.0, place)
+        if found > depth:
+            depth, layer = found, l
+    return depth, layer
+
+
+@kernel
+def sun_passed(scene, x, y, h, place):
+    """Share of sunlight that clouds let through to a place at height h above the ground, small
+    turns included. `place` (3,) is scratch."""
+    return math.exp(-depth_above(scene, x, y, h, place)[0])
 
 
 @kernel

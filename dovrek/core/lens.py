@@ -1,4 +1,4 @@
-"""From pixels to rays: a rectilinear lens, the whole dome, a plan from above."""
+"""From pixels to rays: a rectilinear lens, the whole dome, a plan from above, light that falls."""
 
 from __future__ import annotations
 
@@ -9,9 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.kernels import kernel
+from dovrek.core.noise import hash_unit
 from dovrek.sky.document import Camera
 
-PICTURE, DOME, PLAN = 0, 1, 2
+PICTURE, DOME, PLAN, FALLING = 0, 1, 2, 3
+FALLING_RAD = 0.03  # as wide as a ray of falling light is taken
+AUREOLE_RAD = math.radians(12.0)  # light that falls from nearer to the sun counts as the sun's
+AUREOLE = math.cos(AUREOLE_RAD)
 HIGH_SINE = math.sin(math.radians(70.0))
 
 
@@ -55,12 +59,38 @@ def plan_lens(extent_m: float, aspect: float = 1.0) -> Lens:
                 np.array([0.0, 1.0, 0.0]), half, half / aspect, 0.0)
 
 
+def falling_lens(extent_m: float, light: NDArray[np.float64]) -> Lens:
+    """Rays to where light comes from that falls on level ground, `extent_m` across about the
+    camera: every ray stands for an equal part of the illuminance of an even sky, and starts at a
+    place of its own. `light` (3,) points to the sun; rays that would end in its aureole end beside
+    it."""
+    half = 0.5 * extent_m
+    return Lens(FALLING, light, np.array([1.0, 0.0, 0.0]), np.array([0.0, 1.0, 0.0]), half, half,
+                0.0)
+
+
 @kernel
 def pixel_size(lens, width, height):
     """Angle of a pixel (radians), or its width in metres on a plan."""
     if lens.projection == DOME:
         return math.pi / height
+    if lens.projection == FALLING:
+        return FALLING_RAD
     return 2.0 * lens.half_width / width
+
+
+@kernel
+def _beside(light, ray):
+    """Turn a ray that ends in the aureole out to its rim, if it stays above the horizon there."""
+    cosine = ray[0] * light[0] + ray[1] * light[1] + ray[2] * light[2]
+    if not AUREOLE < cosine < 1.0 - 1e-9:
+        return
+    across = math.sqrt(1.0 - cosine * cosine)
+    out = math.sqrt(1.0 - AUREOLE * AUREOLE)
+    up = AUREOLE * light[2] + out * (ray[2] - cosine * light[2]) / across
+    if up > 0.0:
+        for c in range(3):
+            ray[c] = AUREOLE * light[c] + out * (ray[c] - cosine * light[c]) / across
 
 
 @kernel
@@ -73,6 +103,15 @@ def ray_of(lens, u, v, place, ray):
         elevation = (0.5 - v) * math.pi
         ce = math.cos(elevation)
         ray[0], ray[1], ray[2] = ce * math.sin(azimuth), ce * math.cos(azimuth), math.sin(elevation)
+        return
+    if lens.projection == FALLING:
+        row, column = int(u * 4096.0), int(v * 4096.0)
+        place[0] = (2.0 * hash_unit(row, column, 1) - 1.0) * lens.half_width
+        place[1] = (2.0 * hash_unit(row, column, 2) - 1.0) * lens.half_height
+        azimuth, sine = 2.0 * math.pi * u, math.sqrt(v)
+        ray[0], ray[1] = sine * math.sin(azimuth), sine * math.cos(azimuth)
+        ray[2] = math.sqrt(max(1.0 - v, 0.0))
+        _beside(lens.forward, ray)
         return
     a = (2.0 * u - 1.0) * lens.half_width
     b = (1.0 - 2.0 * v) * lens.half_height

@@ -55,6 +55,13 @@ class Phase(NamedTuple):
     def drift(self) -> float:
         return self.g_scaled / (1.0 - self.g_scaled)
 
+    def kept_within(self, angle: float) -> float:
+        """Share of scattered light that small turns leave within an angle (radians) of the beam.
+        Source: the integral of Henyey & Greenstein 1941."""
+        return sum(w * (1.0 - g * g) / (2.0 * g) * (
+            1.0 / (1.0 - g) - 1.0 / math.sqrt(1.0 + g * g - 2.0 * g * math.cos(angle)))
+            for w, g in self.forward)
+
     def flat(self) -> list[float]:
         """Weights and asymmetries in a row, as kernels read them."""
         return [number for lobe in self.lobes for number in lobe]

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
+from dovrek.core.ground import fallen_light
 from dovrek.core.layer_body import (
     ENDINGS,
     NOTHING,
@@ -59,6 +60,7 @@ from dovrek.core.sunlight import (
     Source,
     disc_light,
     ground_light,
+    illuminances,
     light_direction,
     sources,
     sunlight_table,
@@ -68,6 +70,7 @@ from dovrek.sky.layer import Layer
 
 LOWEST_BASE_M = 15.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
+NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 SHEET_RASTER = 200
 WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
@@ -547,7 +550,6 @@ class Preparer:
         sunlight = self.cache.get("sunlight", light_key,
                                   lambda: sunlight_table(media, table, sun))
         total_share = float(np.prod([s for s, _ in shares])) if shares else 1.0
-        direct_share = float(np.prod([s for _, s in shares])) if shares else 1.0
         albedo = media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
         # Light that goes to and fro between the ground and the clouds above it.
         again = 1.0 / (1.0 - albedo * (1.0 - total_share))
@@ -560,11 +562,7 @@ class Preparer:
         disc_radius = source.radius
         # The table fades the disc as it sets; behind the horizon the ground hides it instead.
         disc = disc_light(media, table, sun) / (math.pi * disc_radius**2 * flat_disc)
-        ground_sun, ground_sky = ground_light(media, table, scattered, sun)
-        lower = max(total_share - direct_share, 0.0)
-        diffuse = total_share * ground_sky + lower * ground_sun
-        ground = np.array([ground_sun, diffuse + (again - 1.0) * total_share * (
-            ground_sun + ground_sky)])
+        ground = np.array(ground_light(media, table, scattered, sun))
         scene = Scene(
             field=self._joined(bodies),
             beam=beam_tables(),
@@ -588,8 +586,33 @@ class Preparer:
             height=max(sky.camera.altitude_m, 0.2),
             shadow_rays=shadow_rays,
         )
+        if bodies:
+            ground[1] = self._ground_by_clouds(
+                self._near_ground(scene, atmosphere, observer, shade, cancel), atmosphere, sun,
+                cancel)
         return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
                         key, source.weight)
+
+    def _ground_by_clouds(self, scene: Scene, atmosphere: Atmosphere, sun: Place,
+                          cancel: Cancel) -> NDArray[np.float64]:
+        """Radiance of the ground by all but what `cloud_light.sun_passed` counts as the sun's."""
+        fallen, twice = fallen_light(scene, self.workers, cancel)
+        falling = np.sum(illuminances(atmosphere.media, atmosphere.sun, atmosphere.scattered, sun),
+                         axis=0)
+        returned = scene.ground.sum(axis=0) / np.maximum(falling, 1e-30) * math.pi
+        return np.maximum(returned * fallen - twice * scene.ground[0], 0.1 * returned * fallen)
+
+    def _near_ground(self, scene: Scene, atmosphere: Atmosphere, observer: Observer,
+                     shade: NDArray[np.float64], cancel: Cancel) -> Scene:
+        """The scene as seen from the ground, if its camera stands high above it."""
+        if observer.height_m <= NEAR_GROUND_M:
+            return scene
+        low = observer._replace(height_m=2.0)
+        view = self.cache.get("sky view", digest(atmosphere.key, low, shade.tolist()),
+                              partial(build_sky_view, atmosphere.media, atmosphere.sun,
+                                      atmosphere.scattered, low, shade,
+                                      self.workers.over(cancel, chunk=3)))
+        return scene._replace(height=2.0, clear=view)
 
     def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
         """Sky and air as seen from the middle of each layer and from the ground, for the
