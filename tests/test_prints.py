@@ -111,7 +111,8 @@ def test_stored_tiles_are_used_again(store: Settings, client: Client) -> None:
     assert stored_tile(folder, damaged) is None
     engine.attempt(row, store, client)
     picture = np.asarray(Image.open(store.prints / jobs.job(row.id).file))
-    assert picture[tile.y0 : tile.y1, tile.x0 : tile.x1].max() < 8
+    inner = np.s_[tile.y0 : tile.y1 - 2, tile.x0 : tile.x1 - 2]  # its rim mingles with the next
+    assert picture[inner].max() < 8
     assert picture[damaged.y0 : damaged.y1, damaged.x0 : damaged.x1].mean() > 40
 
 

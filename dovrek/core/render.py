@@ -10,8 +10,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.calming import calm
 from dovrek.core.film import automatic_white, meter
-from dovrek.core.lens import Lens, picture_lens
+from dovrek.core.lens import DOME, Lens, picture_lens
 from dovrek.core.march import march_pixels
 from dovrek.core.passes import PASSES, Passes, add_passes, passes_of
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Prepared
@@ -49,14 +50,19 @@ class Quality:
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
 
+    @property
+    def calmed(self) -> bool:
+        """Whether its frames are freed of grain: not those of which every pixel is marched."""
+        return self.spread > 0.0
+
 
 QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
-    "draft": Quality("draft", FINE, 1, 1.4, 2.0, 0.22, 0.14),
-    "proof": Quality("proof", FINE, 1, 1.5, 2.0, 0.25, 0.14),
-    "final": Quality("final", FINE, 2, 1.0, 2.0, 0.13, 0.07),
+    "draft": Quality("draft", FINE, 1, 1.8, 2.0, 0.32, 0.2),
+    "proof": Quality("proof", FINE, 1, 1.8, 2.0, 0.32, 0.2),
+    "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
 }
 
 
@@ -181,6 +187,8 @@ def render_frame(
             counted.append(rays)
 
     _over_tiles(piece, size, workers, cancel, progress)
+    if quality.calmed:
+        calm(out, workers, lens.projection == DOME)
     return out
 
 

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
+from dovrek.core.calming import calm
 from dovrek.core.passes import passes_of
 from dovrek.core.prepare import seen_layers
 from dovrek.core.scene import OUT
@@ -127,6 +128,8 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     progress(len(tiles) - len(missing))
     _march(client, row.document, wish, missing, folder, frame, lambda n: progress(
         len(tiles) - len(missing) + n))
+    if wish.settings.calmed and not wish.passes:
+        calm(frame)
     # The film and the sidecar's numbers come from where the scene is: the workers.
     sun, metered, light = client.submit(numbers_of, row.document, wish, pure=False).result()
     name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
