@@ -233,9 +233,15 @@ def grown_scale(full, rank, level):
 
 
 @solver
-def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hit):
-    """How many pixels of rows r0 … r1 of the measured square clouds cover at a level of growth."""
-    hit[r0:r1] = False
+def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, free):
+    """How many pixels of rows r0 … r1 of the measured square clouds cover at a level of growth.
+
+    `free` (RASTER, RASTER + 1) is scratch: where the next open pixel of a row may be, so that what
+    is covered is passed over at a stride (union–find with halved paths, Tarjan & van Leeuwen 1984).
+    """
+    for i in range(r0, r1):
+        for j in range(RASTER + 1):
+            free[i, j] = j
     n = footprints.shape[1]
     pixel = MEASURED_M / RASTER
     half = 0.5 * MEASURED_M
@@ -260,14 +266,19 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, hi
         j1 = min(int((y + reach * 1.42 + half) / pixel) + 1, RASTER)
         for i in range(i0, i1):
             dx = (i + 0.5) * pixel - half - x
-            for j in range(j0, j1):
-                if hit[i, j]:
-                    continue
+            j = j0 - 1
+            while True:
+                j += 1
+                while free[i, j] != j:
+                    free[i, j] = free[i, free[i, j]]
+                    j = free[i, j]
+                if j >= j1:
+                    break
                 dy = (j + 0.5) * pixel - half - y
                 u = c * dx + s * dy + 0.5 * n
                 v = c * dy - s * dx + 0.5 * n
                 if 0.0 <= u < n and 0.0 <= v < n and footprints[shape, int(u), int(v)]:
-                    hit[i, j] = True
+                    free[i, j] = j + 1
                     total += 1
     return total
 
@@ -389,6 +400,24 @@ def deal_cells(
     return dealt, lattice * cells.size_m
 
 
+@solver
+def _find_ahead(dealt, ahead, period, margin, found):
+    """Places of the possible clouds ahead, into `found`; their number."""
+    n = 0
+    for k in range(dealt.shape[0]):
+        if dealt[k, 2] > 0.0 and _is_ahead(ahead, period, dealt[k, 0], dealt[k, 1], margin):
+            found[n] = k
+            n += 1
+    return n
+
+
+def only_ahead(dealt: NDArray[np.float64], period_m: float, size_m: float,
+               ahead: Ahead) -> NDArray[np.float64]:
+    """Those of the possible clouds that `stand_cells` looks at for a part of the compass."""
+    found = np.empty(len(dealt), dtype=np.int64)
+    return dealt[found[: _find_ahead(dealt, ahead, period_m, DRAWN * size_m, found)]]
+
+
 class Levels(NamedTuple):
     """What levels of growth cover of the measured square, as far as they were tried."""
 
@@ -413,7 +442,7 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
     cover = min(cover, FULLEST)
     if cover <= 0.0:
         return -9.0
-    hit = np.empty((RASTER, RASTER), dtype=np.bool_)
+    free = np.empty((RASTER, RASTER + 1), dtype=np.int16)
     grow = 1.0 + outward_m / (shapes.half_width_m / 1.34)
     low, high = 0, LEVELS_TRIED  # the last known to cover too little, the first enough
     short, over = _off(0.0, cover), _off(1.0, cover)
@@ -432,7 +461,7 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
         def rows(r0: int, r1: int, level: float = _level(middle),
                  counts: list[int] = counts) -> None:
             counts.append(_raster_cover(near, level, period_m, shapes.half_width_m,
-                                        shapes.footprints, grow, r0, r1, hit))
+                                        shapes.footprints, grow, r0, r1, free))
 
         run(rows, RASTER)
         share = sum(counts) / RASTER**2

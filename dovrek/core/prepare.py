@@ -49,6 +49,7 @@ from dovrek.core.sky_view import (
     SHADE_TOP_KM,
     Observer,
     SkyView,
+    between,
     build_sky_view,
     hemispheres,
 )
@@ -70,6 +71,7 @@ from dovrek.sky.layer import Layer
 
 LOWEST_BASE_M = 15.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
+FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to reckon with
 NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 SHEET_RASTER = 200
 WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
@@ -252,10 +254,15 @@ class Preparer:
         life = cloud_cells.Life(
             layer.life.stage, layer.life.spread, layer.life.early_decay,
             ENDINGS.index(layer.life.ending), layer.body.anvil > 0.0, p[d.WIND_X], p[d.WIND_Y])
+        again = ("cells", digest(near)) in self.cache
         dealt, period = self.cache.get("cells", digest(near),
                                        lambda: cloud_cells.deal_cells(
                                            near, self.workers.over(cancel, chunk=32)))
         cancel.check()
+        there = dealt
+        if again and ahead != cloud_cells.ALL_ROUND:  # worth while for what is asked again
+            there = self.cache.get("ahead", digest(near, ahead), lambda: cloud_cells.only_ahead(
+                dealt, period, size, ahead))
 
         def stood(cover: float, life: cloud_cells.Life) -> cloud_cells.Cells:
             def stand() -> cloud_cells.Cells:
@@ -267,7 +274,7 @@ class Preparer:
                                                     edge_shift(layer),
                                                     self.workers.over(cancel, chunk=200))
                 cancel.check()
-                return cloud_cells.stand_cells(dealt, period, size, shapes, level, life,
+                return cloud_cells.stand_cells(there, period, size, shapes, level, life,
                                                0.03 * size, self.workers.over(cancel, chunk=1),
                                                ahead)
 
@@ -530,12 +537,13 @@ class Preparer:
         sigmas = [self.extinction(b, fineness, cancel) for b in bodies]
         mu = max(math.sin(sun.elevation_true), 0.03)
         shares = self.shares(bodies, sigmas, mu)
-        shade = np.ones(SHADE_NODES)
+        shade, left = np.ones(SHADE_NODES), []
         heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
         for body, (share, _) in zip(bodies, shares, strict=True):
             base = body.base
             if fineness.rough:  # the sky behind stays while a cloud's own skin is tried
                 share = round(share, 2)
+            left.append(share)
             inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
             shade *= share + (1.0 - share) * inside
         far = max([reach_m(b.base + b.layer.thickness_m,
@@ -543,9 +551,7 @@ class Preparer:
         shadow_rays = sky.air.shadow_rays and bool(bodies)
         observer = Observer(sky.camera.altitude_m, sun.elevation_true, sun.azimuth, far,
                             not shadow_rays)
-        run = self.workers.over(cancel, chunk=3)
-        view = self.cache.get("sky view", digest(atmosphere.key, observer, shade.tolist()),
-                              lambda: build_sky_view(media, table, scattered, observer, shade, run))
+        view = self._view(atmosphere, observer, shade, bodies, left, fineness.rough, cancel)
         light_key = digest(atmosphere.key, sun)
         sunlight = self.cache.get("sunlight", light_key,
                                   lambda: sunlight_table(media, table, sun))
@@ -608,11 +614,37 @@ class Preparer:
         if observer.height_m <= NEAR_GROUND_M:
             return scene
         low = observer._replace(height_m=2.0)
-        view = self.cache.get("sky view", digest(atmosphere.key, low, shade.tolist()),
+        return scene._replace(height=2.0, clear=self._built_view(atmosphere, low, shade, cancel))
+
+    def _built_view(self, atmosphere: Atmosphere, observer: Observer, shade: NDArray[np.float64],
+                    cancel: Cancel) -> SkyView:
+        """Sky and air for an observer."""
+        return self.cache.get("sky view", digest(atmosphere.key, observer, shade.tolist()),
                               partial(build_sky_view, atmosphere.media, atmosphere.sun,
-                                      atmosphere.scattered, low, shade,
+                                      atmosphere.scattered, observer, shade,
                                       self.workers.over(cancel, chunk=3)))
-        return scene._replace(height=2.0, clear=view)
+
+    def _view(self, atmosphere: Atmosphere, observer: Observer, shade: NDArray[np.float64],
+              bodies: list[LayerBody], left: list[float], rough: bool, cancel: Cancel) -> SkyView:
+        """Sky and air for an observer under layers that leave shares of light in the air; for a
+        sketch reckoned from two views known, if one layer alone leaves more or less than there."""
+        built = ("sky view", digest(atmosphere.key, observer, shade.tolist())) in self.cache
+        places = [(b.base, b.layer.thickness_m) for b in bodies]
+        known: list[dict[float, SkyView]] = [
+            self.cache.get("views by share", digest(
+                atmosphere.key, observer, places, k, left[:k], left[k + 1:]), dict, keep=24)
+            for k in range(len(bodies))]
+        if rough and not built:
+            for share, views in zip(left, known, strict=True):
+                low, high = min(views, default=0.0), max(views, default=0.0)
+                if high - low >= FAR_APART:
+                    return between(views[low], views[high], (share - low) / (high - low))
+        view = self._built_view(atmosphere, observer, shade, cancel)
+        for share, views in zip(left, known, strict=True):
+            views[share] = view
+            for other in sorted(views)[1:-1]:
+                del views[other]
+        return view
 
     def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
         """Sky and air as seen from the middle of each layer and from the ground, for the

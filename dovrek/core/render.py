@@ -57,9 +57,9 @@ class Quality:
 
 
 QUALITIES = {
-    "sketch": Quality("sketch", SKETCH, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
+    "sketch": Quality("sketch", SKETCH, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # A sketch of a fine scene that is at hand.
-    "glance": Quality("glance", FINE, 1, 2.2, 1.0, 0.6, 0.4, horizon=3),
+    "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     "draft": Quality("draft", FINE, 1, 1.8, 2.0, 0.32, 0.2),
     "proof": Quality("proof", FINE, 1, 1.8, 2.0, 0.32, 0.2),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
@@ -254,7 +254,8 @@ class Metered(NamedTuple):
 
 def meter_sky(sky: Sky, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture."""
-    quality = Quality("meter", prepared_fineness(prepared), 1, 2.2, 0.0, 0.3, 0.2)
+    quality = Quality("meter", prepared_fineness(prepared), 1, 2.2, 0.0, 0.3, 0.2,
+                      horizon=2)
     frame = render_frame(prepared, picture_lens(sky.camera), METER_SIZE, quality, workers, cancel,
                          sun_disc=False, ground=False)
     ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)

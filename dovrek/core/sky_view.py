@@ -296,6 +296,21 @@ def build_sky_view(
     return SkyView(horizon, observer.sun_azimuth, sky, air, observer.far_m)
 
 
+def between(one: SkyView, other: SkyView, share: float) -> SkyView:
+    """The view for a shade that lies a share of the way from one's to the other's.
+
+    What air scatters grows evenly with the light that clouds leave in it: this is exact but for
+    rounding, beyond the two as well.
+    """
+    def mixed(a: Array, b: Array) -> Array:
+        return np.maximum((1.0 - share) * a + share * b, TINY)
+
+    air = one.air.copy()
+    air[..., :6] = (1.0 - share) * one.air[..., :6] + share * other.air[..., :6]
+    sky = np.log(mixed(np.exp(one.sky), np.exp(other.sky))).astype(np.float32)
+    return one._replace(sky=sky, air=air)
+
+
 def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
                 height_m: float, sun_elevation_true: float, ground_share: float) -> Array:
     """(4, 3) mean radiance (XYZ, cd/m²) from above and from below, as it falls on a level plate;
