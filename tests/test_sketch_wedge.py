@@ -95,3 +95,39 @@ def test_a_dome_in_sketch_quality_has_its_clouds_all_round(studio: Studio) -> No
     dome, _ = studio.prepare(sky, Wish(192, 96, "sketch", "dome"), Cancel())
     counts = [len(p.bodies[0].field.reals) for p in (picture, dome)]
     assert counts[0] < 0.6 * counts[1]
+
+
+def test_another_cover_finds_the_clouds_ahead_at_hand(studio: Studio) -> None:
+    """A sketch of a second cover looks at those ahead alone, and the same clouds stand."""
+    sky = heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0}, seed=71)
+    ahead = SKETCH.toward(picture_lens(sky.camera))
+    other = with_values(sky, {"layers[heaps].cover_oktas": 2.5})
+    fresh = Studio(2)
+    try:
+        alone = standing(fresh, other, ahead)
+        for some in (sky, other):
+            again = standing(studio, some, ahead)
+        assert "ahead" in studio.preparer.cache.built
+    finally:
+        fresh.close()
+    assert len(alone) > 100 and (np.sort(alone, axis=0) == np.sort(again, axis=0)).all()
+
+
+def test_a_sky_view_is_reckoned_from_two(studio: Studio) -> None:
+    """What air scatters grows evenly with the share of light that one layer leaves in it: a
+    third sketch takes no sky view of its own, and it is the one that would be built."""
+    built, views = [], []
+    for cover in (1.0, 6.0, 3.5):
+        sky = with_values(free_sun(33, layers=[HEAPS, {"genus": "cirrus", "id": "veil"}]),
+                          {"layers[heaps].cover_oktas": cover})
+        studio.preparer.cache.reset_clock()
+        views.append(studio.preparer.scene(sky, SKETCH, Cancel()).scene.clear)
+        built.append("sky view" in studio.preparer.cache.built)
+    assert built == [True, True, False]
+    fresh = Studio(2)
+    try:
+        exact = fresh.preparer.scene(sky, SKETCH, Cancel()).scene.clear
+    finally:
+        fresh.close()
+    assert np.exp(views[2].sky) == pytest.approx(np.exp(exact.sky), rel=1e-3)
+    assert views[2].air == pytest.approx(exact.air, rel=1e-3, abs=1e-5 * float(exact.air.max()))

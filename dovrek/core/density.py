@@ -156,16 +156,17 @@ def _cumulus(field, p, x, y, z, footprint, detail):
         elif dy < -0.5 * period:
             dy += period
         reach = s[cell + REACH]
-        d2 = dx * dx + dy * dy
+        inward = reach - math.sqrt(dx * dx + dy * dy)
         high = z - s[cell + TOP] - 0.5 * lump
-        if d2 > reach * reach:
-            if best < 0.0:
-                outside = max(outside, min(reach - math.sqrt(d2), -high))
+        if inward < 0.0:
+            outside = max(outside, min(inward, -high))
             continue
         if high > 0.0:
             outside = max(outside, -high)
             continue
         scale = s[cell + SCALE]
+        if inward < best - 0.05 * p[SIZE] * min(scale, 1.0):
+            continue  # no deeper than its outline, it lies within a cloud already met
         u = (s[cell + TURN_COS] * dx + s[cell + TURN_SIN] * dy) / scale
         v = (s[cell + TURN_COS] * dy - s[cell + TURN_SIN] * dx) / scale
         scale = min(scale, 1.0)  # wider than full size never means higher
