@@ -60,8 +60,8 @@ QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
-    "draft": Quality("draft", FINE, 1, 1.8, 2.0, 0.32, 0.2),
-    "proof": Quality("proof", FINE, 1, 1.8, 2.0, 0.32, 0.2),
+    "draft": Quality("draft", FINE, 1, 2.1, 2.0, 0.38, 0.23),
+    "proof": Quality("proof", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
 }
 
