@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from dovrek.core import suggest as suggesting
 from dovrek.core.clear_fit import (
     STRICT,
     ClearSkies,
@@ -167,6 +168,24 @@ def test_a_search_stops_when_told() -> None:
         studio.close()
 
 
+def test_genera_that_come_too_late_are_not_tried(studio: Studio,
+                                                 monkeypatch: pytest.MonkeyPatch) -> None:
+    """When time is up the likeliest genus is still tried, and proposed; no other is."""
+    shown, _ = photograph(studio, 50.0, 130.0, 0.1,
+                          {"genus": "stratus", "cover_oktas": 8, "base_m": 700})
+    tried: list[str] = []
+    answer = suggesting._Clouds.answer
+
+    def counted(clouds: Any, genus: str, *rest: Any) -> Any:
+        tried.append(genus)
+        return answer(clouds, genus, *rest)
+
+    monkeypatch.setattr(suggesting, "GENERA_S", 0.0)
+    monkeypatch.setattr(suggesting._Clouds, "answer", counted)
+    found = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    assert tried == [found.genus] and found.genus in suggesting.UNBROKEN
+
+
 def test_a_frame_without_sky_is_refused_in_words(studio: Studio) -> None:
     """The horizon line at the very top: nothing to search by, said at once."""
     low = Framing(SITE.camera.fov_h_rad, -40.0, 0.02)
@@ -185,7 +204,9 @@ def test_a_picture_s_own_contrast_and_saturation_are_told(studio: Studio,
                      sun={"mode": "free", "elevation_deg": 22, "azimuth_deg": 130})
         done = studio.render(sky, Wish(480, 270, "draft"))
         shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
-        found = fit_graded(Match(shown, FRAMING), skies, Cancel())[0]
+        match = Match(shown, FRAMING)
+        plain = fit_clear(match, skies, Cancel())[0]
+        found = fit_graded(match, skies, plain, Cancel())[0]
         assert found.elevation_deg == pytest.approx(22.0, abs=3.0)
         assert found.grade == pytest.approx(film, rel=0.12)
 

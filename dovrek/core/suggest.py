@@ -60,7 +60,7 @@ METERED = 0.45
 GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
 HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
-PATIENCE_S = 22.0  # after which no further sun is tried
+PATIENCE_S, GENERA_S = 22.0, 25.0  # after which no further sun, no further genus is tried
 TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
@@ -70,6 +70,7 @@ CLOSER_STEPS, FIT_STEPS = 4, 5
 LEAST_SKY = 6 * WIDTH  # pixels
 NO_LAND = 0.995  # horizon line, beyond which no land is marked
 LEAST_CLOUD = 0.02  # share of the sky below which there is none
+UNBROKEN = ("stratocumulus", "stratus", "altostratus")
 GENERA = ("cumulus", "stratocumulus", "stratus", "altocumulus", "altostratus", "cirrus",
           "cirrocumulus", "cirrostratus")
 UNBROKEN_SHARE = 0.9985  # of a frame under cloud, beyond which no gap is taken to be there
@@ -279,7 +280,8 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     clouds = _Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown)
     rivals = [k for k in known if k.error < RIVALS * found.error][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
-        genus, first = _named(clouds, found, lambda share: progress(0.45 + 0.4 * share, "clouds"))
+        genus, first = _named(clouds, found, begun + GENERA_S,
+                              lambda share: progress(0.45 + 0.4 * share, "clouds"))
         tied = [first]
         for number, rival in enumerate(rivals[1:]):
             if time.perf_counter() - begun > PATIENCE_S:
@@ -316,26 +318,29 @@ def _graded(match: Match, skies: ClearSkies, plain: list[Clear], cancel: Cancel,
     if (plain[0].error < GRADED
             or plain[0].error - graded_from(match, skies, plain[0]).error < HINT):
         return plain
-    near = fit_graded(match, skies, cancel, progress)
+    near = fit_graded(match, skies, plain[0], cancel, progress)
     better = plain[0].error - near[0].error > GRADED
     return near if better and PALEST < near[0].grade[1] < MOST_VIVID else plain
 
 
-def _named(clouds: _Clouds, fitted: Clear, progress: Callable[[float], None]
+def _named(clouds: _Clouds, fitted: Clear, until: float, progress: Callable[[float], None]
            ) -> tuple[str, _Answer]:
-    """The genus, and how near it comes: those the table finds likely are tried."""
-    if clouds.unknown:
-        chances = dict.fromkeys(GENERA, 0.0)
+    """The genus, and how near it comes: those the table finds likely are tried, the likeliest at
+    any time, further ones `until` the clock says so."""
+    if clouds.unknown:  # no gap is seen: first those that leave none
+        chances = dict.fromkeys(sorted(GENERA, key=lambda name: name not in UNBROKEN), 0.0)
     else:
         chances = genus_looks().chances(clouds.plain)
         best = sorted(chances, key=lambda name: -chances[name])[:LIKELY]
         chances = {g: chances[g] for g in best if chances[g] > chances[best[0]] - UNLIKELY}
     answers = {}
     for number, genus in enumerate(chances):
+        if number and time.perf_counter() > until:
+            break
         answers[genus] = clouds.answer(genus, fitted)
         progress((number + 1) / len(chances))
     unlike = clouds.unlike(answers)
-    genus = max(chances, key=lambda name: chances[name] - SEEN_WEIGHT * unlike[name])
+    genus = max(answers, key=lambda name: chances[name] - SEEN_WEIGHT * unlike[name])
     return genus, answers[genus]
 
 
