@@ -36,10 +36,11 @@ def dealt() -> tuple[np.ndarray, float]:
 
 def covered(dealt: tuple[np.ndarray, float], shapes: Shapes, level: float) -> float:
     """Share of the measured square, every possible cloud walked in turn."""
-    hit = np.empty((cells.RASTER, cells.RASTER), dtype=np.bool_)
+    free = np.empty((cells.RASTER, cells.RASTER + 1), dtype=np.int16)
     count = cells._raster_cover(dealt[0], level, dealt[1], shapes.half_width_m, shapes.footprints,
-                                1.0, 0, cells.RASTER, hit)
-    assert count == int(hit.sum()) or count == cells.RASTER**2
+                                1.0, 0, cells.RASTER, free)
+    hit = int((free != np.arange(cells.RASTER + 1)).sum())
+    assert count == hit or count == cells.RASTER**2
     return count / cells.RASTER**2
 
 

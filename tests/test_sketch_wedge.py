@@ -113,21 +113,22 @@ def test_another_cover_finds_the_clouds_ahead_at_hand(studio: Studio) -> None:
     assert len(alone) > 100 and (np.sort(alone, axis=0) == np.sort(again, axis=0)).all()
 
 
-def test_a_sky_view_is_reckoned_from_two(studio: Studio) -> None:
+def test_a_sky_view_is_reckoned_from_two() -> None:
     """What air scatters grows evenly with the share of light that one layer leaves in it: a
     third sketch takes no sky view of its own, and it is the one that would be built."""
     built, views = [], []
-    for cover in (1.0, 6.0, 3.5):
-        sky = with_values(free_sun(33, layers=[HEAPS, {"genus": "cirrus", "id": "veil"}]),
-                          {"layers[heaps].cover_oktas": cover})
-        studio.preparer.cache.reset_clock()
-        views.append(studio.preparer.scene(sky, SKETCH, Cancel()).scene.clear)
-        built.append("sky view" in studio.preparer.cache.built)
-    assert built == [True, True, False]
-    fresh = Studio(2)
+    one, other = Studio(2), Studio(2)
     try:
-        exact = fresh.preparer.scene(sky, SKETCH, Cancel()).scene.clear
+        for cover in (1.0, 6.0, 3.5):
+            sky = with_values(free_sun(33, layers=[HEAPS, {"genus": "cirrus", "id": "veil"}]),
+                              {"layers[heaps].cover_oktas": cover})
+            one.preparer.cache.reset_clock()
+            views.append(one.preparer.scene(sky, SKETCH, Cancel()).scene.clear)
+            built.append("sky view" in one.preparer.cache.built)
+        exact = other.preparer.scene(sky, SKETCH, Cancel()).scene.clear
     finally:
-        fresh.close()
+        one.close()
+        other.close()
+    assert built == [True, True, False]
     assert np.exp(views[2].sky) == pytest.approx(np.exp(exact.sky), rel=1e-3)
     assert views[2].air == pytest.approx(exact.air, rel=1e-3, abs=1e-5 * float(exact.air.max()))

@@ -137,6 +137,19 @@ def test_dome_and_probe_agree(studio: Studio, elevation: float) -> None:
         assert dome_diffuse(frame)[1] == pytest.approx(told, rel=0.02)
 
 
+@pytest.mark.parametrize(("height", "haze"), [(55, 0.1), (20, 0.1), (20, 0.35), (6, 0.1)])
+def test_ground_does_not_jump_as_a_first_cloud_comes(studio: Studio, height: float,
+                                                     haze: float) -> None:
+    """Under next to no cloud the ground is as bright as under none, within 3 %: light that falls
+    through gaps is counted on other ways than that of a clear sky."""
+    seen = []
+    for layers in ([], [{"genus": "altocumulus", "id": "a", "cover_oktas": 0.05}]):
+        sky = free_sun(height, air={"haze": haze}, layers=layers, camera={"altitude_m": 100.0})
+        light = studio.render(sky, Wish(48, 24, "proof", "dome", sun_disc=False)).light
+        seen.append(np.median(light[16:, :, :3], axis=(0, 1)))
+    assert seen[1] == pytest.approx(seen[0], rel=0.03)
+
+
 def test_ground_half_of_the_dome_is_the_ground(studio: Studio) -> None:
     """Straight down: albedo × illuminance / π (Lambert), sunlit or in a cloud's shadow."""
     sky = free_sun(40, air={"ground_albedo": 0.3, "haze": 0.05})

@@ -129,5 +129,5 @@ def ground_light(scene, x, y, out, place):
     sunlight that reaches it."""
     lit = sun_passed(scene, x, y, 0.0, place)
     for c in range(3):
-        out[c] = scene.ground[0, c] * lit + scene.ground[1, c]
+        out[c] = (scene.ground[0, c] + scene.ground[2, c]) * lit + scene.ground[1, c]
     return lit

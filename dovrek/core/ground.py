@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,10 +15,12 @@ from dovrek.core.lens import AUREOLE_RAD, falling_lens, ray_of
 from dovrek.core.march import march_pixels
 from dovrek.core.phase import PHASES
 from dovrek.core.scene import OUT, Marching, Scene
+from dovrek.core.sky_view import sky_radiance
 from dovrek.core.stages import Cancel, Workers
 
 EXTENT_M = 16_000.0  # of ground about the camera whose light is averaged
 RAYS, ROWS = 16, 4  # rays a side; rows that one task takes
+RINGS, SPOKES = 8, 16  # looks at the aureole
 MARCHING = Marching(2.2, 0.0, False, False, 1.0)
 
 
@@ -40,14 +43,47 @@ def _twice(scene, lens, side, narrow, place, ray):
     return total / (side * side)
 
 
-def fallen_light(scene: Scene, workers: Workers,
-                 cancel: Cancel) -> tuple[NDArray[np.float64], float]:
-    """(3,) mean XYZ radiance (cd/m²) that level ground about the camera receives from sky and
-    clouds, 1/π of its illuminance, and how much of the sun's own light this counts once more
-    (a share of what the sun gives under a clear sky).
+@solver
+def _aureole(scene, scratch, light, rim, out):
+    """What the clear sky's aureole adds to its rim's light on level ground: XYZ radiance (3,), 1/π
+    of the illuminance, into `out`; none from a sun below the horizon."""
+    sx, sy, sz = scene.sun[0], scene.sun[1], scene.sun[2]
+    out[:] = 0.0
+    level = math.sqrt(sx * sx + sy * sy)
+    if sz <= 0.0 or level < 1e-6:
+        return
+    ax, ay = sy / level, -sx / level  # across the sun's bearing, level; the other way lies up
+    ux, uy, uz = -sz * sx / level, -sz * sy / level, level
+    for spoke in range(SPOKES):
+        turn = 2.0 * math.pi * (spoke + 0.5) / SPOKES
+        c, s = math.cos(turn), math.sin(turn)
+        for ring in range(RINGS, -1, -1):
+            off = AUREOLE_RAD if ring == RINGS else AUREOLE_RAD * (ring + 0.5) / RINGS
+            near, far = math.cos(off), math.sin(off)
+            x = near * sx + far * (c * ax + s * ux)
+            y = near * sy + far * (c * ay + s * uy)
+            z = near * sz + far * s * uz
+            sky_radiance(scene.clear, math.asin(min(max(z, 0.0), 1.0)), math.atan2(x, y), near,
+                         scratch, light)
+            if ring == RINGS:
+                rim[:] = light
+            elif z > 0.0:
+                weight = z * far * AUREOLE_RAD / RINGS * 2.0 / SPOKES  # cos · solid angle / π
+                for k in range(3):
+                    out[k] += weight * (light[k] - rim[k])
 
-    By the march itself, on 256 rays. `scene` must be seen from near the ground. Raises Cancelled.
-    """
+
+class Fallen(NamedTuple):
+    """Light on level ground about a camera, as radiance: 1/π of illuminance."""
+
+    around: NDArray[np.float64]  # (3,) XYZ cd/m², mean, from sky and clouds off the sun
+    aureole: NDArray[np.float64]  # (3,) what a clear sky adds close about the sun
+    twice: float  # share of the sun's light that `around` counts although `sun_passed` does
+
+
+def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
+    """What falls on the ground, by the march itself, on 256 rays. `scene` must be seen from near
+    the ground. Raises Cancelled."""
     lens = falling_lens(EXTENT_M, scene.sun)
     light = np.zeros((RAYS, RAYS, OUT), dtype=np.float32)
     todo, nothing = np.ones((ROWS, RAYS), dtype=np.uint8), np.empty((0, 0, 0), np.float32)
@@ -59,5 +95,7 @@ def fallen_light(scene: Scene, workers: Workers,
     list(workers.pool.map(rows, range(0, RAYS, ROWS)))
     cancel.check()
     narrow = np.array([phase.kept_within(AUREOLE_RAD) for phase in PHASES])
-    mean: NDArray[np.float64] = light[..., :3].astype(np.float64).mean(axis=(0, 1))
-    return mean, _twice(scene, lens, 2 * RAYS, narrow, np.empty(2), np.empty(3))
+    aureole = np.empty(3)
+    _aureole(scene, np.empty(14), np.empty(3), np.empty(3), aureole)
+    return Fallen(light[..., :3].astype(np.float64).mean(axis=(0, 1)), aureole,
+                  _twice(scene, lens, 2 * RAYS, narrow, np.empty(2), np.empty(3)))

@@ -83,7 +83,7 @@ def pixel_size(lens, width, height):
 def _beside(light, ray):
     """Turn a ray that ends in the aureole out to its rim, if it stays above the horizon there."""
     cosine = ray[0] * light[0] + ray[1] * light[1] + ray[2] * light[2]
-    if not AUREOLE < cosine < 1.0 - 1e-9:
+    if light[2] <= 0.0 or not AUREOLE < cosine < 1.0 - 1e-9:
         return
     across = math.sqrt(1.0 - cosine * cosine)
     out = math.sqrt(1.0 - AUREOLE * AUREOLE)

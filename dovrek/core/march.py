@@ -39,7 +39,7 @@ from dovrek.core.kernels import kernel, solver
 from dovrek.core.lens import PLAN, pixel_size, ray_of
 from dovrek.core.noise import hash_unit
 from dovrek.core.passes import AIR, BACK, CLOUD, COVERED, FIRST, GROUND, HITS, MATTE, PASSES, SHADOW
-from dovrek.core.phase import RINGS, beam_at, beam_row, halo_at
+from dovrek.core.phase import HALO_FALL, RINGS, beam_at, beam_row, halo_at
 from dovrek.core.scene import ALPHA, DISTANCE, OUT
 from dovrek.core.shadow_rays import SHARES, find_shadows, lit_share, taken
 from dovrek.core.sky_view import air_parts, haze_phase, sky_parts
@@ -353,7 +353,8 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                     up = share_s * gained * j_sky
                     down = share_s * gained * (1.0 - j_sky) * under_cloud
                     matte[l] += share_s * gained
-                    haloed = p[HALO] * sigma * ds * math.exp(-k_s * (tau + tau_view))
+                    haloed = p[HALO] * sigma * ds * math.exp(
+                        -HALO_FALL * (tau + tau_view + 0.5 * depth))
                     for c in range(3):
                         gain = ((sun_light + haloed * ring[c]) * sun_xyz[c] * p[LIT + c]
                                 + up * scene.ambient[l, 0, c] * p[SHADED + c]

@@ -104,7 +104,10 @@ def halo_at(theta, ring):
     return HALO_GAIN / (1.0 + math.exp(-5.0 * d)) * math.exp(-max(d, 0.0) / 2.6)
 
 
-HALO_GAIN = 0.30
+HALO_GAIN = 0.65  # of a vivid display, by eye
+# Of extinction, by which a ring fades: a tenth of the light that crystals turn by small angles
+# stays within 3°; the rest leaves the ring.
+HALO_FALL = 0.9
 # Rings as X, Y and Z see them.
 RINGS = (math.radians(21.75), math.radians(21.9), math.radians(22.3))
 

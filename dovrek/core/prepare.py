@@ -568,7 +568,7 @@ class Preparer:
         disc_radius = source.radius
         # The table fades the disc as it sets; behind the horizon the ground hides it instead.
         disc = disc_light(media, table, sun) / (math.pi * disc_radius**2 * flat_disc)
-        ground = np.array(ground_light(media, table, scattered, sun))
+        ground = np.array([*ground_light(media, table, scattered, sun), np.zeros(3)])
         scene = Scene(
             field=self._joined(bodies),
             beam=beam_tables(),
@@ -592,21 +592,21 @@ class Preparer:
             height=max(sky.camera.altitude_m, 0.2),
             shadow_rays=shadow_rays,
         )
-        if bodies:
-            ground[1] = self._ground_by_clouds(
-                self._near_ground(scene, atmosphere, observer, shade, cancel), atmosphere, sun,
-                cancel)
+        ground[1:] = self._ground_by_sky(
+            self._near_ground(scene, atmosphere, observer, shade, cancel), atmosphere, sun, cancel)
         return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
                         key, source.weight)
 
-    def _ground_by_clouds(self, scene: Scene, atmosphere: Atmosphere, sun: Place,
-                          cancel: Cancel) -> NDArray[np.float64]:
-        """Radiance of the ground by all but what `cloud_light.sun_passed` counts as the sun's."""
-        fallen, twice = fallen_light(scene, self.workers, cancel)
+    def _ground_by_sky(self, scene: Scene, atmosphere: Atmosphere, sun: Place,
+                       cancel: Cancel) -> NDArray[np.float64]:
+        """(2, 3) radiance of the ground by all but the sun's own light, and by the aureole."""
+        fallen = fallen_light(scene, self.workers, cancel)
         falling = np.sum(illuminances(atmosphere.media, atmosphere.sun, atmosphere.scattered, sun),
                          axis=0)
         returned = scene.ground.sum(axis=0) / np.maximum(falling, 1e-30) * math.pi
-        return np.maximum(returned * fallen - twice * scene.ground[0], 0.1 * returned * fallen)
+        around = np.maximum(returned * fallen.around - fallen.twice * scene.ground[0],
+                            0.1 * returned * fallen.around)
+        return np.array([around, returned * fallen.aureole])
 
     def _near_ground(self, scene: Scene, atmosphere: Atmosphere, observer: Observer,
                      shade: NDArray[np.float64], cancel: Cancel) -> Scene:

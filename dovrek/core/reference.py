@@ -5,7 +5,8 @@ from the phase function; nothing is cached, scaled or smoothed. Cloud droplets a
 that a path carries one weight for all wavelengths; colour enters with the light, whose XYZ come
 from the eight-wave tables of the air. What lies between camera and cloud is the march's own
 aerial perspective; the air between two scatterings within clouds is left out, as in the march.
-The ground is a Lambert plane that paths leave again.
+The ground is a Lambert plane that paths leave again. Rings of a halo are light of the sun turned at
+any place.
 
 Sources: Woodcock et al. 1965 (delta tracking); Novák, Selle & Jarosz 2014 (ratio tracking).
 """
@@ -20,10 +21,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_light import sunlight_at
-from dovrek.core.density import BASE, CIRRUS, FALL, FRAY, KIND, PHASE, SIGMA, density
+from dovrek.core.density import (
+    BASE,
+    CIRRUS,
+    FALL,
+    FRAY,
+    HALO,
+    KIND,
+    PHASE,
+    SIGMA,
+    density,
+)
 from dovrek.core.kernels import henyey_greenstein, kernel, solver
 from dovrek.core.lens import Lens, pixel_size, ray_of
 from dovrek.core.march import sun_disc_share
+from dovrek.core.phase import RINGS, halo_at
 from dovrek.core.prepare import Prepared
 from dovrek.core.scene import ALPHA, DISTANCE, OUT, Scene
 from dovrek.core.sky_view import SkyView, air_between, sky_radiance
@@ -271,15 +283,18 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
         if seen_from < 0:
             out[DISTANCE] = t
         seen_from = int(work[400])
-        lobes = scene.lobes[int(scene.field.layers[seen_from][PHASE])]
+        p = scene.field.layers[seen_from]
+        lobes = scene.lobes[int(p[PHASE])]
         if tracing.sun:
             sunlight_at(scene.sunlight, scene.sun, scene.radius, at[0], at[1], _height(scene, at),
                         light)
             if light[1] > 0.0:
                 # Deep inside most shadow rays end at once: that costs no bias.
-                gain = _phase(lobes, cosine) * _flight(scene, at, scene.sun, FAR_M, 1, state, work)
+                through = _flight(scene, at, scene.sun, FAR_M, 1, state, work)
+                turned = _phase(lobes, cosine)
                 for c in range(3):
-                    total[c] += tint[c] * gain * light[c]
+                    gain = turned + p[HALO] * halo_at(math.acos(cosine), RINGS[c])
+                    total[c] += tint[c] * through * gain * light[c]
         _turn(lobes, ray, state)
     for c in range(3):
         out[c] = total[c]

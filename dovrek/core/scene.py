@@ -32,7 +32,9 @@ class Scene(NamedTuple):
     sunlight: NDArray[np.float64]  # (41, 49, 3) XYZ irradiance by height and sun elevation offset
     ambient: NDArray[np.float64]  # (L, 2, 3) XYZ radiance from above and below
     once_share: NDArray[np.float64]  # (L,) of light turned widely once: what is there
-    ground: NDArray[np.float64]  # (2, 3) ground radiance from the sun's and from the sky's light
+    # (3, 3) ground radiance from the sun's light, the sky's and clouds', and what lies close about
+    # the sun.
+    ground: NDArray[np.float64]
     albedo: NDArray[np.float64]  # (3,) of the ground, by XYZ channel
     sun: NDArray[np.float64]  # (3,) unit vector (true place)
     # Elevation, azimuth (apparent), radius, flattening, lit share, direction of the lit limb

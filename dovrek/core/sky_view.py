@@ -201,9 +201,11 @@ def _air_rows(media, sun, moments, ground, shade, haze_shaded, weights, seen, he
 
 @solver
 def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
-    """Radiance (8 waves, unit sun) of the Lambert ground under a sun cosine."""
+    """Radiance (8 waves, unit sun) of the Lambert ground under a sun cosine: what haze turns by
+    small angles counts with the beam, for it is not in the diffuse light."""
     columns, trans = np.empty(4), np.empty(WAVES)
-    sun_transmittance(sun, media, 0.0, mu_s, media.haze_per_km, columns, trans)
+    scaled = media.haze_per_km * (1.0 - media.haze_albedo * media.haze_chi[3])
+    sun_transmittance(sun, media, 0.0, mu_s, scaled, columns, trans)
     c = column_of(mu_s)
     j = min(int(c), COSINES - 2)
     f = c - j
