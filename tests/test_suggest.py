@@ -19,6 +19,7 @@ from dovrek.core.clear_fit import (
     fit_clear,
     fit_graded,
     free_sun,
+    graded_from,
     made_small,
     moved,
     point_of,
@@ -206,7 +207,7 @@ def test_a_picture_s_own_contrast_and_saturation_are_told(studio: Studio,
         shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
         match = Match(shown, FRAMING)
         plain = fit_clear(match, skies, Cancel())[0]
-        found = fit_graded(match, skies, plain, Cancel())[0]
+        found = fit_graded(match, skies, graded_from(match, skies, plain), Cancel())[0]
         assert found.elevation_deg == pytest.approx(22.0, abs=3.0)
         assert found.grade == pytest.approx(film, rel=0.12)
 

@@ -381,11 +381,11 @@ def graded_from(match: Match, skies: ClearSkies, plain: Clear) -> Clear:
     return _from(match, skies, np.append(plain.point, (0.0, 0.0)))
 
 
-def fit_graded(match: Match, skies: ClearSkies, plain: Clear, cancel: Cancel,
+def fit_graded(match: Match, skies: ClearSkies, known: Clear, cancel: Cancel,
                progress: Progress = lambda share: None) -> list[Clear]:
     """Clear skies that agree when the picture's contrast and saturation are sought too, the best
-    first; their points are of seven places. Sought from `plain`, the best without, as well."""
-    found = [graded_from(match, skies, plain)]
+    first; their points are of seven places. `known`, by `graded_from`, is one of them."""
+    found = [known]
     for number, grade in enumerate(GRADES):
         for start in _starts(match, skies, cancel, grade)[:GRADED_STARTS]:
             cancel.check()

@@ -315,10 +315,12 @@ def _graded(match: Match, skies: ClearSkies, plain: list[Clear], cancel: Cancel,
     """Clear skies under a photograph's own contrast and saturation, where they agree clearly
     better so than as the film has them; else those that are known. Much less colour is never
     believed: cloud without a gap would leave nothing else."""
-    if (plain[0].error < GRADED
-            or plain[0].error - graded_from(match, skies, plain[0]).error < HINT):
+    if plain[0].error < GRADED:
         return plain
-    near = fit_graded(match, skies, plain[0], cancel, progress)
+    known = graded_from(match, skies, plain[0])
+    if plain[0].error - known.error < HINT:
+        return plain
+    near = fit_graded(match, skies, known, cancel, progress)
     better = plain[0].error - near[0].error > GRADED
     return near if better and PALEST < near[0].grade[1] < MOST_VIVID else plain
 
