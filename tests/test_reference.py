@@ -15,7 +15,7 @@ from dovrek.core.lens import direction_at, dome_lens
 from dovrek.core.phase import DROPLETS
 from dovrek.core.reference import trace_frame, tracing_of
 from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import ALPHA
+from dovrek.core.scene import ALPHA, DISTANCE
 from dovrek.core.stages import Cancel, Cancelled
 from dovrek.core.studio import Studio, Wish
 from tests.conftest import free_sun
@@ -169,6 +169,29 @@ def test_ground_between_clouds_is_as_bright_as_traced(studio: Studio, layer: dic
     marched = studio.render(sky, wish).light[13:20, :, 1].mean()
     traced = studio.trace(sky, wish, 128).light[13:20, :, 1].mean()
     assert marched == pytest.approx(traced, rel=0.15)
+
+
+WASH = {"strength": 1.0, "lit": "#ffd9b0", "body": "#6080ff", "base": "#408040"}
+
+
+@pytest.mark.parametrize("layer", [{"genus": "cumulus", "cover_oktas": 5.0},
+                                   {"genus": "stratus", "cover_oktas": 8.0}])
+def test_a_traced_wash_is_the_marched_one(studio: Studio, layer: dict[str, Any]) -> None:
+    """Unlike colours on what sun, sky and ground light change X and Z over Y alike in both, within
+    12 %: so each source has its share. Y stays as it was (ours)."""
+    ratios = []
+    for strength in (0.0, 1.0):
+        sky = free_sun(30, layers=[{"id": "a", **layer, "wash": {**WASH, "strength": strength}}],
+                       camera={"heading_deg": 25, "pitch_deg": 24, "lens_mm": 28})
+        wish = Wish(48, 27, "final", sun_disc=False)
+        marched, traced = studio.render(sky, wish).light, studio.trace(sky, wish, 96).light
+        clouds = traced[..., DISTANCE] > 0.0
+        light = [found[clouds, :3].mean(axis=0) for found in (marched, traced)]
+        ratios.append([xyz / xyz[1] for xyz in light])
+        ratios[-1].append(light[0][1])
+    assert ratios[1][0] == pytest.approx(ratios[1][1], rel=0.12)
+    assert abs(ratios[1][1][2] / ratios[0][1][2] - 1.0) > 0.1  # the colours are seen
+    assert ratios[1][2] == pytest.approx(ratios[0][2], rel=0.01)
 
 
 def test_a_traced_halo_is_the_marched_one(studio: Studio) -> None:

@@ -137,10 +137,6 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     lump = 0.052 * min(p[SIZE], 3600.0) * (0.35 + 1.1 * p[LOBES])
     best, own, down, age, top = -1e9, 1.0, 0.0, 0.0, p[THICK]
     outside = -1e9
-    # Deeper than this, high up in a firm cloud, no skin reaches and no further cloud matters.
-    deep = 1e9
-    if z > 0.35 * p[THICK] and p[ANVIL] <= 0.0 and p[MASKED] <= 0.0:
-        deep = 1.6 * lump * min(vertical * 1.6, 1.0) * p[RELIEF] + p[EDGE]
     member_at = int(p[MEMBER_AT])
     cell_at = int(p[CELL_AT])
     s = field.reals
@@ -179,8 +175,6 @@ def _cumulus(field, p, x, y, z, footprint, detail):
             down = (dx * p[WIND_X] + dy * p[WIND_Y]) / reach
         h = max(0.05 * p[SIZE] * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p[SIZE] * scale)
-        if best > deep and age <= 0.0:
-            return best, p[SIGMA]
     if best < -1e8:
         return min(outside, -8.0), 0.0
     if p[MASKED] > 0.0:  # clouds shrink toward the border and are gone beyond it

@@ -37,6 +37,9 @@ CELLS_FULL, CELLS_SKETCH = 128, 36
 SKETCH_HEIGHT = 0.65  # a sketch's cells up the layer, of the full number
 LEVELS_MOST = 6
 SLANT_PARTS = 6
+# Hollows and gaps that light crosses from side to side: its free way there in cells, and how steep
+# a line from lump to lump may be that closes them.
+HOLLOWS_SHEET, HOLLOWS_HEAP = (3.0, 0.6), (6.0, 2.5)
 SHEET_LOWEST = 0.035  # sine of the sun's height below which sheets too are swept sideways
 GHOST_LEAST = 0.3  # keeps interpolated light beyond a dense face above zero
 
@@ -387,32 +390,49 @@ def shade_from_above(upper_depth, weight, thin, upper, upper_base, own_shape, ow
 
 
 @kernel
-def _top_of(sigma, floor, i, j):
-    """The topmost cell of a column that holds cloud, −1 if none does."""
-    for k in range(sigma.shape[2] - 1, -1, -1):
-        if sigma[i, j, k] > floor:
-            return k
-    return -1
+def _fill_hollows(sigma, floor, clear, climb, low, high, out):
+    """Give hollows and narrow gaps the extinction `clear`, which light crosses from side to side
+    at random, as a rarefied gas goes through a tube (Knudsen 1909).
 
-
-@kernel
-def _couple(sigma, k_t, dx, dz, floor, sheet, cx, cy, cz, free):
-    """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
-
-    `free` holds six losses a cell: −x, +x, −y, +y, −z, +z. All are given as noughts.
-    In a `sheet` no side that looks into a hollow of the under side is free: it sees other such
-    sides, so that as much comes back as leaves, and no sky.
+    Both faces are drawn tight from lump to lump, rising no more than `climb` cells from a column
+    to the next; what lies between them is filled. `low` and `high` (n, n) are scratch.
     """
     n, nz = sigma.shape[0], sigma.shape[2]
     for i in range(n):
         for j in range(n):
-            # The topmost cloud of the columns beside: clear air below it is a hollow.
-            top_xm, top_xp, top_ym, top_yp = -1, -1, -1, -1
-            if sheet:
-                top_xm = _top_of(sigma, floor, max(i - 1, 0), j)
-                top_xp = _top_of(sigma, floor, min(i + 1, n - 1), j)
-                top_ym = _top_of(sigma, floor, i, max(j - 1, 0))
-                top_yp = _top_of(sigma, floor, i, min(j + 1, n - 1))
+            low[i, j], high[i, j] = 1e9, -1e9
+            for k in range(nz):
+                out[i, j, k] = sigma[i, j, k]
+                if sigma[i, j, k] > floor:
+                    low[i, j] = min(low[i, j], k)
+                    high[i, j] = k
+    for way in range(2):  # there and back again over the columns
+        for p in range(n):
+            for q in range(n):
+                i, j = (n - 1 - p, n - 1 - q) if way else (p, q)
+                a, b = (i + 1, j + 1) if way else (i - 1, j - 1)
+                if 0 <= a < n:
+                    low[i, j] = min(low[i, j], low[a, j] + climb)
+                    high[i, j] = max(high[i, j], high[a, j] - climb)
+                if 0 <= b < n:
+                    low[i, j] = min(low[i, j], low[i, b] + climb)
+                    high[i, j] = max(high[i, j], high[i, b] - climb)
+    for i in range(n):
+        for j in range(n):
+            for k in range(max(int(math.ceil(low[i, j])), 0), min(int(high[i, j]), nz - 1) + 1):
+                if sigma[i, j, k] <= floor:
+                    out[i, j, k] = clear
+
+
+@kernel
+def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
+    """Coupling (1/m) of each cell to its +x, +y, +z neighbour, and its loss through free faces.
+
+    `free` holds six losses a cell: −x, +x, −y, +y, −z, +z. All are given as noughts.
+    """
+    n, nz = sigma.shape[0], sigma.shape[2]
+    for i in range(n):
+        for j in range(n):
             for k in range(nz):
                 own = sigma[i, j, k]
                 if own <= floor:
@@ -432,16 +452,16 @@ def _couple(sigma, k_t, dx, dz, floor, sheet, cx, cy, cz, free):
                     if xp > floor:
                         cx[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + xp)) / dx
                     else:
-                        free[i, j, k, 1] = 0.0 if k < top_xp else gxy * nx
+                        free[i, j, k, 1] = gxy * nx
                 if i > 0 and xm <= floor:
-                    free[i, j, k, 0] = 0.0 if k < top_xm else gxy * nx
+                    free[i, j, k, 0] = gxy * nx
                 if j < n - 1:
                     if yp > floor:
                         cy[i, j, k] = 1.0 / (1.5 * dx * k_t * (own + yp)) / dx
                     else:
-                        free[i, j, k, 3] = 0.0 if k < top_yp else gxy * ny
+                        free[i, j, k, 3] = gxy * ny
                 if j > 0 and ym <= floor:
-                    free[i, j, k, 2] = 0.0 if k < top_ym else gxy * ny
+                    free[i, j, k, 2] = gxy * ny
                 if zp > floor:
                     cz[i, j, k] = 1.0 / (1.5 * dz * k_t * (own + zp)) / dz
                 else:
@@ -522,7 +542,7 @@ def _sinh_over(x):
 
 
 @kernel
-def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, source):
+def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, beam, source):
     """First-scattered light and the divergence of the beam's forward drift.
 
     `turning` is (K_s, K_t, D) of the phase function.
@@ -560,14 +580,23 @@ def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, cx, cy, cz, fr
                 rx = 1.5 * dx * k_t * own
                 rz = 1.5 * dz * k_t * own
                 fx, fz = rx / (rx + 2.0), rz / (rz + 2.0)
-                ep = 0.5 * (e + beam[i + 1, j, k]) if cx[i, j, k] > 0.0 else e * fx
-                em = 0.5 * (e + beam[i - 1, j, k]) if i > 0 and cx[i - 1, j, k] > 0.0 else e * fx
+                ep, em = e * fx, e * fx
+                if i < n - 1 and sigma[i + 1, j, k] > floor:
+                    ep = 0.5 * (e + beam[i + 1, j, k])
+                if i > 0 and sigma[i - 1, j, k] > floor:
+                    em = 0.5 * (e + beam[i - 1, j, k])
                 s += drift * sx * (ep - em) / dx
-                ep = 0.5 * (e + beam[i, j + 1, k]) if cy[i, j, k] > 0.0 else e * fx
-                em = 0.5 * (e + beam[i, j - 1, k]) if j > 0 and cy[i, j - 1, k] > 0.0 else e * fx
+                ep, em = e * fx, e * fx
+                if j < n - 1 and sigma[i, j + 1, k] > floor:
+                    ep = 0.5 * (e + beam[i, j + 1, k])
+                if j > 0 and sigma[i, j - 1, k] > floor:
+                    em = 0.5 * (e + beam[i, j - 1, k])
                 s += drift * sy * (ep - em) / dx
-                ep = 0.5 * (e + beam[i, j, k + 1]) if cz[i, j, k] > 0.0 else e * fz
-                em = 0.5 * (e + beam[i, j, k - 1]) if k > 0 and cz[i, j, k - 1] > 0.0 else e * fz
+                ep, em = e * fz, e * fz
+                if k < nz - 1 and sigma[i, j, k + 1] > floor:
+                    ep = 0.5 * (e + beam[i, j, k + 1])
+                if k > 0 and sigma[i, j, k - 1] > floor:
+                    em = 0.5 * (e + beam[i, j, k - 1])
                 s += drift * sz * (ep - em) / dz
                 source[i, j, k] = s
 
@@ -694,7 +723,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: 
         work = _Couplings(sigma[level], phase.k_transport, dx, shape.dz, floor, sheet)
         _check(cancel)
         source = np.zeros(sigma[level].shape, dtype=np.float32)
-        _sky_source(sigma[level], floor, work.free, source)
+        _sky_source(work.medium, floor, work.free, source)
         first = level == shape.levels - 1
         if not first:
             _start_from(out[level + 1], out[level], COARSER)
@@ -703,9 +732,9 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: 
         work.relax(source, out[level], sweeps[0] if first else sweeps[1], cancel)
         _check(cancel)
         values = out[level][..., None].copy()
-        _extend(values, sigma[level] > floor, sigma[level], phase.k_transport, dx, shape.dz, False)
+        _extend(values, work.medium > floor, work.medium, phase.k_transport, dx, shape.dz, False)
         out[level] = values[..., 0]
-        _carry_down(out[level], sigma[level], floor)
+        _carry_down(out[level], work.medium, floor)
     return out
 
 
@@ -753,8 +782,8 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         _check(cancel)
         beam = np.zeros(sigma[level].shape, dtype=np.float32)
         source = np.zeros(sigma[level].shape, dtype=np.float32)
-        _sun_source(sigma[level], depth[level], turning, floor, dx, shape.dz, sx, sy, sz,
-                    *work.faces, work.free, beam, source)
+        _sun_source(sigma[level], depth[level], turning, floor, dx, shape.dz, sx, sy, sz, beam,
+                    source)
         _check(cancel)
         field = np.zeros_like(beam)
         first = level == shape.levels - 1
@@ -766,7 +795,7 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         _check(cancel)
         np.maximum(field, 0.0, out=field)
         flux = np.zeros((*field.shape, 3), dtype=np.float32)
-        _flux(sigma[level], phase.drift, floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free,
+        _flux(work.medium, phase.drift, floor, dx, shape.dz, sx, sy, sz, *work.faces, work.free,
               beam, field, flux)
         _check(cancel)
         before = field.copy()
@@ -774,8 +803,7 @@ def solve_sun(sigma: Array32, depth: Array32, shape: GridShape, sun: tuple[float
         out[level, ..., 1:] = flux
         if sheet:
             out[level] *= sheet_shares(sz)[0]
-        _extend(out[level], sigma[level] > floor, sigma[level], phase.k_transport, dx, shape.dz,
-                True)
+        _extend(out[level], work.medium > floor, work.medium, phase.k_transport, dx, shape.dz, True)
     return out
 
 
@@ -796,10 +824,15 @@ class _Couplings:
                  sheet: bool) -> None:
         self.faces = tuple(np.zeros(sigma.shape, dtype=np.float32) for _ in range(3))
         self.free = np.zeros((*sigma.shape, 6), dtype=np.float32)
-        _couple(sigma, k_t, dx, dz, floor, sheet, *self.faces, self.free)
+        free_way, slope = HOLLOWS_SHEET if sheet else HOLLOWS_HEAP
+        clear = max(1.0 / (free_way * dx * k_t), 1.01 * floor)
+        low, high = (np.empty(sigma.shape[:2], dtype=np.float32) for _ in range(2))
+        self.medium = np.empty_like(sigma)
+        _fill_hollows(sigma, floor, clear, slope * dx / dz, low, high, self.medium)
+        _couple(self.medium, k_t, dx, dz, floor, *self.faces, self.free)
         self.pivot = np.zeros(sigma.shape, dtype=np.float32)
         self.ratio = np.zeros(sigma.shape, dtype=np.float32)
-        _factorise(sigma, floor, *self.faces, self.free, self.pivot, self.ratio)
+        _factorise(self.medium, floor, *self.faces, self.free, self.pivot, self.ratio)
         cloudy, nz = self.pivot > 0.0, sigma.shape[2]
         self.lowest = np.argmax(cloudy, axis=2)
         self.highest = np.where(cloudy.any(axis=2), nz - np.argmax(cloudy[..., ::-1], axis=2), 0)

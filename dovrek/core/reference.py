@@ -28,8 +28,11 @@ from dovrek.core.density import (
     FRAY,
     HALO,
     KIND,
+    LIT,
     PHASE,
+    SHADED,
     SIGMA,
+    UNDER,
     density,
 )
 from dovrek.core.kernels import henyey_greenstein, kernel, solver
@@ -224,6 +227,9 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
     out[ALPHA], out[DISTANCE] = 1.0, 0.0
     grounded = scene.field.layers.shape[0]  # the ground's place among the surroundings
     seen_from = -1  # the camera; later the layer or the ground that turned the path
+    # The layer whose wash tints the path: the first that it meets, −2 once the ground has turned
+    # it after that. What clouds send to the ground and to each other keeps its own colour.
+    washed = -1
     for _ in range(1_000_000):
         h = _height(scene, at)
         rz = scene.radius + at[2]
@@ -247,7 +253,8 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
                 if airy:
                     sky_radiance(view, elevation, azimuth, cosine, scratch, light)
                     for c in range(3):
-                        total[c] += tint[c] * light[c]
+                        wash = scene.field.layers[washed, SHADED + c] if washed >= 0 else 1.0
+                        total[c] += tint[c] * wash * light[c]
                     if seen_from < 0 and tracing.sun_disc:
                         disc = sun_disc_share(scene, elevation, azimuth, pixel)
                         for c in range(3):
@@ -256,8 +263,12 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
             reach = t if t >= 0.0 else ground_t
             air_between(view, elevation, azimuth, cosine, reach, scratch, away, kept)
             for c in range(3):
+                if washed >= 0:
+                    tint[c] *= scene.field.layers[washed, UNDER + c]
                 total[c] += tint[c] * away[c] if airy else 0.0
                 tint[c] *= kept[c]
+            if washed >= 0:
+                washed = -2
         if t < 0.0:
             if seen_from < 0 and not tracing.ground:
                 out[ALPHA] = 0.0
@@ -283,6 +294,8 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
         if seen_from < 0:
             out[DISTANCE] = t
         seen_from = int(work[400])
+        if washed == -1:
+            washed = seen_from
         p = scene.field.layers[seen_from]
         lobes = scene.lobes[int(p[PHASE])]
         if tracing.sun:
@@ -294,7 +307,8 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
                 turned = _phase(lobes, cosine)
                 for c in range(3):
                     gain = turned + p[HALO] * halo_at(math.acos(cosine), RINGS[c])
-                    total[c] += tint[c] * through * gain * light[c]
+                    wash = scene.field.layers[washed, LIT + c] if washed >= 0 else 1.0
+                    total[c] += tint[c] * wash * through * gain * light[c]
         _turn(lobes, ray, state)
     for c in range(3):
         out[c] = total[c]
