@@ -18,7 +18,7 @@ from dovrek.core.density import (
 )
 from dovrek.core.kernels import kernel
 from dovrek.core.light_grid import CHANNELS, COARSER
-from dovrek.core.scene import LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M
+from dovrek.core.scene import BELOW_M, LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M
 
 LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
 
@@ -131,3 +131,17 @@ def ground_light(scene, x, y, out, place):
     for c in range(3):
         out[c] = (scene.ground[0, c] + scene.ground[2, c]) * lit + scene.ground[1, c]
     return lit
+
+
+@kernel
+def from_below(scene, layer, x, y):
+    """Light from the ground beneath a place in a layer over the light from ground on the whole."""
+    side = scene.below.shape[1]
+    a, b = (x / BELOW_M + 0.5) * side - 0.5, (y / BELOW_M + 0.5) * side - 0.5
+    if a < 0.0 or b < 0.0 or a >= side - 1.0 or b >= side - 1.0:
+        return 1.0
+    i, j = int(a), int(b)
+    fa, fb = a - i, b - j
+    g = scene.below
+    return ((g[layer, i, j] * (1.0 - fb) + g[layer, i, j + 1] * fb) * (1.0 - fa)
+            + (g[layer, i + 1, j] * (1.0 - fb) + g[layer, i + 1, j + 1] * fb) * fa)

@@ -1,4 +1,5 @@
-"""Light that falls on the ground from between the clouds and from the clouds themselves."""
+"""Light that falls on the ground from between the clouds and from the clouds themselves, and
+what clouds see of it."""
 
 from __future__ import annotations
 
@@ -8,19 +9,22 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.cloud_light import depth_above
+from dovrek.core.cloud_light import depth_above, sun_passed
 from dovrek.core.density import K_SCALED, PHASE
 from dovrek.core.kernels import solver
 from dovrek.core.lens import AUREOLE_RAD, falling_lens, ray_of
 from dovrek.core.march import march_pixels
 from dovrek.core.phase import PHASES
-from dovrek.core.scene import OUT, Marching, Scene
+from dovrek.core.scene import BELOW_M, OUT, Marching, Scene
 from dovrek.core.sky_view import sky_radiance
 from dovrek.core.stages import Cancel, Workers
 
 EXTENT_M = 16_000.0  # of ground about the camera whose light is averaged
 RAYS, ROWS = 16, 4  # rays a side; rows that one task takes
 RINGS, SPOKES = 8, 16  # looks at the aureole
+BELOW = 64  # places a side at which the ground's sun and shade are looked up for the clouds above
+TAPER = 0.15  # of the side, over which what is known passes into the mean
+HIGHEST_M = 4000.0  # above this a cloud sees so much ground that sun and shade are one
 MARCHING = Marching(2.2, 0.0, False, False, 1.0)
 
 
@@ -99,3 +103,50 @@ def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
     _aureole(scene, np.empty(14), np.empty(3), np.empty(3), aureole)
     return Fallen(light[..., :3].astype(np.float64).mean(axis=(0, 1)), aureole,
                   _twice(scene, lens, 2 * RAYS, narrow, np.empty(2), np.empty(3)))
+
+
+@solver
+def _lit(scene, i0, i1, place, out):
+    """Share of sunlight on the ground at the middles of squares, rows i0 … i1 of (n, n)."""
+    n = out.shape[0]
+    for i in range(i0, i1):
+        for j in range(n):
+            out[i, j] = sun_passed(scene, ((i + 0.5) / n - 0.5) * BELOW_M,
+                                   ((j + 0.5) / n - 0.5) * BELOW_M, 0.0, place)
+
+
+def lit_from_below(scene: Scene, bases: list[float], workers: Workers,
+                   cancel: Cancel) -> tuple[NDArray[np.float64], float]:
+    """Of the ground that each layer's base sees from a place, the share that the sun lights:
+    (L, n, n), and its mean over all. Raises Cancelled.
+
+    Seen from a height h, ground at a distance r counts by h²/(r² + h²)² (the form factor of a
+    level element).
+    """
+    lit = np.empty((BELOW, BELOW))
+    list(workers.pool.map(lambda i: _lit(scene, i, i + 8, np.empty(3), lit), range(0, BELOW, 8)))
+    cancel.check()
+    mean = float(lit.mean())
+    step = BELOW_M / BELOW
+    off = np.minimum(np.arange(2 * BELOW), 2 * BELOW - np.arange(2 * BELOW)) * step
+    edge = np.minimum((np.arange(BELOW) + 0.5) / BELOW, 1.0 - (np.arange(BELOW) + 0.5) / BELOW)
+    fade = np.minimum(edge / TAPER, 1.0)
+    spectrum = np.fft.rfft2((lit - mean) * np.outer(fade, fade), (2 * BELOW, 2 * BELOW))
+    found = np.full((max(len(bases), 1), BELOW, BELOW), mean)
+    for k, base in enumerate(bases):
+        if base < HIGHEST_M:
+            high = max(base, 0.5 * step)
+            weight = high**2 / (off[:, None] ** 2 + off[None, :] ** 2 + high**2) ** 2
+            spread = np.fft.irfft2(spectrum * np.fft.rfft2(weight / weight.sum()),
+                                   (2 * BELOW, 2 * BELOW))
+            found[k] += spread[:BELOW, :BELOW]
+    return found, mean
+
+
+def over_mean(lit: NDArray[np.float64], mean: float,
+              ground: NDArray[np.float64]) -> NDArray[np.float32]:
+    """Light from ground of which `lit` lies in the sun over ground of which `mean` does."""
+    sun, sky = float(ground[0, 1]), float(ground[1, 1])
+    found: NDArray[np.float32] = ((sun * np.clip(lit, 0.0, 1.0) + sky)
+                                  / max(sun * mean + sky, 1e-30)).astype(np.float32)
+    return found

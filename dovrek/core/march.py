@@ -9,7 +9,13 @@ import math
 
 import numpy as np
 
-from dovrek.core.cloud_light import grid_depth, grid_light, ground_light, sunlight_at
+from dovrek.core.cloud_light import (
+    from_below,
+    grid_depth,
+    grid_light,
+    ground_light,
+    sunlight_at,
+)
 from dovrek.core.density import (
     BASE,
     CIRRUS,
@@ -311,7 +317,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                     j_sun, j_sky = six[1], six[2]
                     flux = -(six[3] * dx + six[4] * dy + six[5] * dz)
                     tau = max(six[0], 0.0)
-                    second, under_cloud = 0.0, 1.0
+                    second, under_cloud = 0.0, from_below(scene, l, x, y)
                     if rain:  # thin: the beam that gets there, what the cloud above lets down,
                         # and ground that lies in deeper shade than ground on the whole
                         open_share = math.exp(-k_s * tau)

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
-from dovrek.core.ground import fallen_light
+from dovrek.core.ground import fallen_light, lit_from_below, over_mean
 from dovrek.core.layer_body import (
     ENDINGS,
     NOTHING,
@@ -576,6 +576,7 @@ class Preparer:
             light=np.concatenate(flat) if flat else np.zeros(8, np.float32),
             sunlight=sunlight,
             ambient=ambient,
+            below=np.ones((1, 2, 2), np.float32),
             once_share=np.array([1.0 if b.heaped or b.veil else
                                  light_grid.sheet_shares(light_direction(sun)[2])[1]
                                  for b in bodies] or [1.0]),
@@ -592,8 +593,11 @@ class Preparer:
             height=max(sky.camera.altitude_m, 0.2),
             shadow_rays=shadow_rays,
         )
+        lit, mean = lit_from_below(scene, [b.base for b in bodies], self.workers, cancel)
+        scene = scene._replace(below=over_mean(lit, mean, ground))
         ground[1:] = self._ground_by_sky(
             self._near_ground(scene, atmosphere, observer, shade, cancel), atmosphere, sun, cancel)
+        scene = scene._replace(below=over_mean(lit, mean, ground))
         return Prepared(scene, sun, atmosphere, tuple(bodies), tuple(s for s, _ in shares), shade,
                         key, source.weight)
 

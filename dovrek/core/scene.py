@@ -17,6 +17,8 @@ from dovrek.core.sky_view import SkyView
 LIGHT_HEIGHTS, LIGHT_SUNS = 41, 49
 LIGHT_TOP_M, LIGHT_SPAN_RAD = 20_000.0, math.radians(5.0)
 
+BELOW_M = 24_000.0  # of ground about the camera whose sun and shade light the clouds above it
+
 # Channels of a rendered sample.
 RED, GREEN, BLUE, ALPHA, DISTANCE = 0, 1, 2, 3, 4
 OUT = 5
@@ -31,6 +33,7 @@ class Scene(NamedTuple):
     light: NDArray[np.float32]  # flat light grids of all layers
     sunlight: NDArray[np.float64]  # (41, 49, 3) XYZ irradiance by height and sun elevation offset
     ambient: NDArray[np.float64]  # (L, 2, 3) XYZ radiance from above and below
+    below: NDArray[np.float32]  # (L, M, M) of the light from below: ground in sun or shade there
     once_share: NDArray[np.float64]  # (L,) of light turned widely once: what is there
     # (3, 3) ground radiance from the sun's light, the sky's and clouds', and what lies close about
     # the sun.
