@@ -26,6 +26,7 @@ from dovrek.core.clear_fit import (
     sampled,
     white_of,
 )
+from dovrek.core.cloud_look import genus_looks
 from dovrek.core.film import develop
 from dovrek.core.horizon_line import horizon_line
 from dovrek.core.lens import dome_lens
@@ -34,9 +35,10 @@ from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, StageCache
 from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import TooLittleSky, suggest
+from dovrek.core.suggest import GENERA, TooLittleSky, suggest
 from dovrek.sky.document import Sky
 from tests.conftest import sky_of
+from tools.teach import FRAMES, frames
 
 PITCH = 14.0
 CAMERA = {"heading_deg": 0.0, "pitch_deg": PITCH, "lens_mm": 26.0}
@@ -246,3 +248,10 @@ def test_no_horizon_line_where_no_land_is(studio: Studio) -> None:
         assert horizon_line(np.asarray(develop(done.light, *done.metered), dtype=np.uint8)) is None
     assert horizon_line(np.full((90, 160, 3), 120, dtype=np.uint8)) is None
     assert horizon_line(np.zeros((1, 3, 3), dtype=np.uint8)) is None
+
+
+def test_a_sky_to_teach_from_is_looked_at() -> None:
+    """Frames of a sky of known genus have the features that the shipped table weighs."""
+    features, genera = frames(1)
+    assert features.shape == (FRAMES, len(genus_looks().mean))
+    assert np.all(np.isfinite(features)) and genera == FRAMES * [GENERA[0]]

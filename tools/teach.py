@@ -63,7 +63,7 @@ def frames(count: int) -> tuple[np.ndarray, list[str]]:
             picture = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
             framing = Framing(sky.camera.fov_h_rad, pitch,
                               horizon_of(pitch, sky.camera.fov_v_rad))
-            true = point_of(height, haze, bearing - heading, *done.metered, skies)
+            true = point_of(height, haze, bearing - heading, *done.metered[:2], skies)
             fitted = descend(Match(picture, framing), skies, true, STRICT, 5)
             features.append(Stage(framing, picture.shape).look(picture, skies, fitted).features)
             genera.append(genus)

@@ -668,10 +668,7 @@ class Preparer:
             air, sun = light.atmosphere, light.sun
             observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
                                 not light.scene.shadow_rays)
-            view = self.cache.get("plan view", digest(air.key, observer, light.shade.tolist()),
-                                  partial(build_sky_view, air.media, air.sun, air.scattered,
-                                          observer, light.shade,
-                                          self.workers.over(cancel, chunk=3)))
+            view = self._built_view(air, observer, light.shade, cancel)
             cancel.check()
             lit.append(replace(light, scene=light.scene._replace(height=height, clear=view)))
         return replace(lit[0], others=tuple(lit[1:]))

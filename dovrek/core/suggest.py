@@ -262,12 +262,13 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                       "and all above it was taken for sky")
     skies = ClearSkies(sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies"))
     match = Match(pixels, framing)
-    known = fit_clear(match, skies, cancel,
+    plain = fit_clear(match, skies, cancel,
                       lambda share: progress(0.25 + 0.1 * share, "sun and haze"))
-    known = _graded(match, skies, known, cancel,
+    known = _graded(match, skies, plain, cancel,
                     lambda share: progress(0.35 + 0.1 * share, "contrast and saturation"))
-    agree = agreeing(match, skies, known[0], CLOUDY) & (match.chroma > 0.06)
-    unknown = float(agree.mean()) < CLEAR_LEAST
+    unknown = _clear_share(match, skies, known[0]) < CLEAR_LEAST
+    if unknown and known is not plain:  # a look of its own must not cost the sky that is seen
+        known, unknown = plain, _clear_share(match, skies, plain[0]) < CLEAR_LEAST
     if unknown:
         haze = min(max(sky.air.haze, HAZES[0]), HAZES[-1])
         known = [Clear(1.0, point_of(40.0, haze, 120.0, 14.0, 5600.0, skies), 5600.0)]
@@ -308,6 +309,11 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     progress(1.0, "done")
     return Proposal(sky_from_data(data), error, found.elevation_deg, round(found.haze, 3), cover,
                     genus, cannot)
+
+
+def _clear_share(match: Match, skies: ClearSkies, found: Clear) -> float:
+    """Share of coloured pixels that a clear sky explains."""
+    return float((agreeing(match, skies, found, CLOUDY) & (match.chroma > 0.06)).mean())
 
 
 def _graded(match: Match, skies: ClearSkies, plain: list[Clear], cancel: Cancel,
