@@ -44,7 +44,7 @@ suite: $(VENV)/test-ready chromium
 bench: $(VENV)/test-ready chromium
 	$(BIN)/python -m tools.bench
 
-# The path-traced pictures the tests compare with (about a quarter of an hour).
+# The path-traced pictures the tests compare with (about half an hour).
 references: $(VENV)/test-ready
 	$(BIN)/python -m tools.accuracy
 

@@ -1,7 +1,7 @@
 """The fast method against the path tracer, scene by scene.
 
-`python -m tools.accuracy` renders the committed references anew (about a quarter of an hour on
-two cores); `make bench` and the tests read them and render the fast pictures only.
+`python -m tools.accuracy` renders the committed references anew (about half an hour on two
+cores); `make bench` and the tests read them and render the fast pictures only.
 """
 
 from __future__ import annotations
