@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
+from dovrek.core import noise
 from dovrek.core.cloud_cells import INSTANCE
 from dovrek.core.density import CELL_AT, THICK, density
 from dovrek.core.layer_body import reach_m
@@ -281,6 +283,18 @@ def test_stages_are_kept(studio: Studio) -> None:
     built = set(studio.preparer.cache.built)
     assert {"sun depth", "sun light", "sky view"} <= built
     assert not built & {"layer", "shapes", "cells", "extinction", "sky light", "scattering"}
+
+
+def test_a_damaged_file_of_noise_is_made_anew(
+        tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    whole = noise_volumes()
+    monkeypatch.setattr(noise, "FOLDER", tmp_path)
+    (tmp_path / "noise.bytes").write_bytes(whole[:1000].tobytes())
+    assert np.array_equal(noise_volumes.__wrapped__(), whole)
+    assert np.array_equal(np.fromfile(tmp_path / "noise.bytes", dtype=np.uint8), whole)
+    monkeypatch.setattr(noise, "made_volumes", lambda: pytest.fail("the file was not read"))
+    assert np.array_equal(noise_volumes.__wrapped__(), whole)
+    assert [kept.name for kept in tmp_path.iterdir()] == ["noise.bytes"]
 
 
 def test_noise_volumes_tile_and_keep_their_mean() -> None:

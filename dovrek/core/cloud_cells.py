@@ -97,7 +97,7 @@ class Cells(NamedTuple):
     period_m: float
 
 
-@solver
+@kernel
 def smooth_field(x, y, size, seed, period):
     """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
     total, weight = 0.0, 0.0
@@ -141,14 +141,14 @@ def _is_ahead(ahead, period, x, y, margin):
     return far < NEAR_M + margin or x * ahead.x + y * ahead.y + margin > ahead.cosine * far
 
 
-@solver
+@kernel
 def _gather(seed, blocks, out):
     """Gathering points of clouds, (blocks², 2) places 0 … 1 within blocks of three cells."""
     for k in range(blocks * blocks):
         out[k, 0], out[k, 1] = hash_unit(k, 0, seed + 2), hash_unit(k, 1, seed + 2)
 
 
-@solver
+@kernel
 def _deal(cells, lattice, points, i0, i1, out):
     """Deal every possible cloud: x, y, full scale, turn, shape, rank."""
     period = lattice * cells.size_m
@@ -232,7 +232,7 @@ def grown_scale(full, rank, level):
     return full * (0.16 + 0.84 * g ** 0.75) * swell(level)
 
 
-@solver
+@kernel
 def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, free):
     """How many pixels of rows r0 … r1 of the measured square clouds cover at a level of growth.
 
@@ -338,7 +338,7 @@ def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, ahead, per
     return n - k0
 
 
-@solver
+@kernel
 def _index(instances, period, squares, r0, r1, cursor, members, fill):
     """Count (fill False) or list the instances whose circle touches each grid square of rows
     r0 … r1; `cursor` holds where each square's next member goes."""
@@ -364,7 +364,7 @@ def _index(instances, period, squares, r0, r1, cursor, members, fill):
                 cursor[square] += 1
 
 
-@solver
+@kernel
 def _clear(clearance, size):
     """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
     n = clearance.shape[0]
@@ -400,7 +400,7 @@ def deal_cells(
     return dealt, lattice * cells.size_m
 
 
-@solver
+@kernel
 def _find_ahead(dealt, ahead, period, margin, found):
     """Places of the possible clouds ahead, into `found`; their number."""
     n = 0

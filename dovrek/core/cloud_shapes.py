@@ -55,13 +55,13 @@ class Shapes(NamedTuple):
     squash: float  # real heights are grid heights times this
 
 
-@solver
+@kernel
 def _random(state):
     state[0] += 1
     return hash_unit(state[0], state[1], 17)
 
 
-@solver
+@kernel
 def _spread_out(radius, height, anvil, state, spheres, count):
     """Add an anvil: flat lenses below the top, running out toward +x; returns how many."""
     for n in range(ANVIL_PARTS):
@@ -77,7 +77,7 @@ def _spread_out(radius, height, anvil, state, spheres, count):
     return count
 
 
-@solver
+@kernel
 def _turrets(radius, height, lobes, anvil, state, spheres):
     """Fill `spheres` (x, y, z, r, flatness) of one cloud; returns how many."""
     count = 0

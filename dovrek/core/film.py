@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import solver
+from dovrek.core.kernels import kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
     LUMINANCE_RGB,
@@ -80,7 +80,7 @@ def saturated(matrix: Array, saturation: float) -> Array:
     return np.asarray((saturation * np.eye(3) + (1.0 - saturation) * grey) @ matrix)
 
 
-@solver
+@kernel
 def _curve(contrast):
     """Power, knee and scale of the curve: what does not change from pixel to pixel."""
     p = 1.28 * contrast
@@ -89,7 +89,7 @@ def _curve(contrast):
     return p, k, 0.186 * (g + k) / g
 
 
-@solver
+@kernel
 def tone(y, contrast):
     """Filmic curve on relative luminance: grey 0.18 near 0.18, long shoulder, short toe.
 
@@ -106,7 +106,7 @@ def tone_of(shown: Array, contrast: float) -> Array:
     return np.asarray((knee * shown / np.maximum(height - shown, 1e-6)) ** (1.0 / power))
 
 
-@solver
+@kernel
 def encode_srgb(value):
     """Electro-optical inverse of IEC 61966-2-1, 0 … 1."""
     if value <= 0.0031308:
@@ -119,7 +119,7 @@ ROOTS = 4096
 _OF_ROOTS = np.array([encode_srgb.py_func((k / ROOTS) ** 2) for k in range(ROOTS + 2)])
 
 
-@solver
+@kernel
 def encode_quickly(value):
     """`encode_srgb` for 0 … 1 by a table, within 1e-6."""
     at = math.sqrt(max(value, 0.0)) * ROOTS
@@ -127,7 +127,7 @@ def encode_quickly(value):
     return _OF_ROOTS[k] + (at - k) * (_OF_ROOTS[k + 1] - _OF_ROOTS[k])
 
 
-@solver
+@kernel
 def decode_srgb(value):
     """Linear light of an sRGB code value, 0 … 1. Source: IEC 61966-2-1."""
     if value <= 0.04045:
@@ -138,7 +138,7 @@ def decode_srgb(value):
 OF_CODE = np.array([decode_srgb.py_func(code / 255.0) for code in range(256)])  # linear light
 
 
-@solver
+@kernel
 def _noise(x, y, c):
     """Triangular noise of ± 1 from a pixel's place (high and low bits of one hash)."""
     h = hash_unit(x, y, c)

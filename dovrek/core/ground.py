@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_light import depth_above, sun_passed
 from dovrek.core.density import K_SCALED, PHASE
-from dovrek.core.kernels import solver
+from dovrek.core.kernels import kernel
 from dovrek.core.lens import AUREOLE_RAD, falling_lens, ray_of
 from dovrek.core.march import march_pixels
 from dovrek.core.phase import PHASES
@@ -28,7 +28,7 @@ HIGHEST_M = 4000.0  # above this a cloud sees so much ground that sun and shade 
 MARCHING = Marching(2.2, 0.0, False, False, 1.0)
 
 
-@solver
+@kernel
 def _twice(scene, lens, side, narrow, place, ray):
     """Mean share of sunlight that `sun_passed` counts although it falls from beyond the aureole.
 
@@ -47,7 +47,7 @@ def _twice(scene, lens, side, narrow, place, ray):
     return total / (side * side)
 
 
-@solver
+@kernel
 def _aureole(scene, scratch, light, rim, out):
     """What the clear sky's aureole adds to its rim's light on level ground: XYZ radiance (3,), 1/π
     of the illuminance, into `out`; none from a sun below the horizon."""
@@ -70,7 +70,8 @@ def _aureole(scene, scratch, light, rim, out):
             sky_radiance(scene.clear, math.asin(min(max(z, 0.0), 1.0)), math.atan2(x, y), near,
                          scratch, light)
             if ring == RINGS:
-                rim[:] = light
+                for k in range(3):
+                    rim[k] = light[k]
             elif z > 0.0:
                 weight = z * far * AUREOLE_RAD / RINGS * 2.0 / SPOKES  # cos · solid angle / π
                 for k in range(3):
@@ -105,7 +106,7 @@ def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
                   _twice(scene, lens, 2 * RAYS, narrow, np.empty(2), np.empty(3)))
 
 
-@solver
+@kernel
 def _lit(scene, i0, i1, place, out):
     """Share of sunlight on the ground at the middles of squares, rows i0 … i1 of (n, n)."""
     n = out.shape[0]

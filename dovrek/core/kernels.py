@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numba
-from numba import njit
+from numba import njit, types
 
 CACHES_KEPT = 3
 
@@ -37,7 +37,8 @@ def _compiled_folder() -> Path:
     return folder
 
 
-numba.config.CACHE_DIR = str(_compiled_folder())  # type: ignore[attr-defined]
+FOLDER = _compiled_folder()  # also for what kernels make once and for all
+numba.config.CACHE_DIR = str(FOLDER)  # type: ignore[attr-defined]
 
 # No `ninf`/`nnan`: a NaN must stay visible to the tests. Division by nought gives infinity instead
 # of an exception, which every division would have to look out for; and no way in from C is
@@ -46,11 +47,30 @@ _OPTIONS: dict[str, Any] = {
     "cache": True, "nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True,
     "fastmath": {"contract", "arcp", "nsz", "afn", "reassoc"},
 }
-# Arithmetic on arrays it is given. Without numba's run time for new arrays a call counts no
-# references, which takes two thirds off a call to the density.
-kernel: Any = njit(**{**_OPTIONS, "_nrt": False})
-# Arithmetic that needs scratch arrays of its own.
-solver: Any = njit(**_OPTIONS)
+def _one_version(compiled: Any) -> Any:
+    """Let a number written out in a call be of its plain type; a type of its own would compile the
+    kernel once more."""
+    if not hasattr(compiled, "get_call_template"):
+        return compiled  # compilation is switched off
+    template = compiled.get_call_template
+
+    def plain(given: Any, named: Any) -> Any:
+        return template(tuple(types.unliteral(a) for a in given),
+                        {name: types.unliteral(a) for name, a in named.items()})
+
+    compiled.get_call_template = plain
+    return compiled
+
+
+def kernel(function: Any) -> Any:
+    """Arithmetic on arrays it is given. Without numba's run time for new arrays a call counts no
+    references, which takes two thirds off a call to the density."""
+    return _one_version(njit(**{**_OPTIONS, "_nrt": False})(function))
+
+
+def solver(function: Any) -> Any:
+    """Arithmetic that needs scratch arrays of its own."""
+    return _one_version(njit(**_OPTIONS)(function))
 
 
 @kernel

@@ -8,13 +8,14 @@ pixel is replaced by its mean instead of being sampled at random.
 from __future__ import annotations
 
 import math
+import os
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel, solver
+from dovrek.core.kernels import FOLDER, kernel, solver
 
 SIZE = 128
 LEVELS = 6  # 128, 64, … 4
@@ -67,7 +68,7 @@ def _cellular(cells, seed, i0, i1, out):
                 out[i, j, k] = 1.0 - math.sqrt(best)
 
 
-@solver
+@kernel
 def _slope(a, b, c, cells, seed, dx, dy, dz):
     a, b, c = a % cells, b % cells, c % cells
     u = 2.0 * hash_unit(a * cells + b, c + 613 * seed, 5) - 1.0
@@ -123,14 +124,32 @@ def _volume(kernel, octaves, pool: ThreadPoolExecutor) -> Bytes:
     return np.concatenate(levels)
 
 
-@cache
-def noise_volumes() -> Bytes:
-    """Billow and wisp volumes with their averages, flat, one behind the other (about 0.5 s once
-    a process)."""
+def made_volumes() -> Bytes:
+    """Billow and wisp volumes with their averages, flat, one behind the other: NOISE_BYTES."""
     with ThreadPoolExecutor(2) as pool:
         billow = _volume(_cellular, [(4, 1.0), (8, 0.5), (16, 0.27)], pool)
         wisp = _volume(_gradient, [(4, 1.0), (8, 0.55), (16, 0.3), (32, 0.16)], pool)
     return np.concatenate([billow, wisp])
+
+
+@cache
+def noise_volumes() -> Bytes:
+    """`made_volumes`, kept beside the compiled kernels: they take a core over a second."""
+    kept = FOLDER / "noise.bytes"
+    try:
+        volumes = np.fromfile(kept, dtype=np.uint8)
+        if volumes.size == NOISE_BYTES:
+            return volumes
+    except OSError:
+        pass  # not made yet
+    volumes = made_volumes()
+    try:
+        part = kept.with_suffix(f".{os.getpid()}")
+        volumes.tofile(part)
+        part.replace(kept)
+    except OSError:
+        pass  # a folder that cannot be written: every process makes its own
+    return volumes
 
 
 @kernel

@@ -136,7 +136,7 @@ class Rays(NamedTuple):
     left: Array  # (20, rays, 8): what passes the whole way
 
 
-@solver
+@kernel
 def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares, left):
     """Fill the arrays of `Rays`."""
     for i in range(HEIGHTS):
@@ -195,7 +195,8 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
             sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
             light[:] = 0.0
             for k in range(rays.steps.shape[2]):
-                t, h, rp, mu_p = rays.steps[i, ray, k]
+                t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
+                rp, mu_p = rays.steps[i, ray, k, 2], rays.steps[i, ray, k, 3]
                 rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]
                 lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
                 if not first:  # the moments at this height, for every sun

@@ -152,7 +152,7 @@ def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, 
                 sky[i, j, c] = math.log(max(out[0, c], TINY))
 
 
-@solver
+@kernel
 def air_elevation(i, horizon):
     """Elevation of a row of the aerial table: 16 rows below the horizon, 24 above."""
     if i < AIR_BELOW:

@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, kernel, smoothstep, solver
+from dovrek.core.kernels import exp_minus, kernel, smoothstep
 from dovrek.core.media import (
     AIR_TOP_KM,
     PROFILE_NODES,
@@ -46,12 +46,12 @@ def profile(table, height_km):
     return table[i] * (1.0 - f) + table[i + 1] * f
 
 
-@solver
+@kernel
 def _refractive_index(molecules, height_km):
     return 1.0 + REFRACTIVITY_AT_SEA * profile(molecules, height_km)
 
 
-@solver
+@kernel
 def _branch(media, low_km, high_km, invariant, out):
     """Add columns and bending along one branch of a ray, from `low_km` up to `high_km`.
 
@@ -76,7 +76,7 @@ def _branch(media, low_km, high_km, invariant, out):
         out[3] += -REFRACTIVITY_AT_SEA * slope / n * sine / cosine * dh
 
 
-@solver
+@kernel
 def _trace(media, height_km, zenith_apparent, out):
     """Columns and bending from a height along an apparent zenith angle (radians) to space."""
     out[:] = 0.0
@@ -97,7 +97,7 @@ def _trace(media, height_km, zenith_apparent, out):
     _branch(media, tangent, AIR_TOP_KM, invariant, out)
 
 
-@solver
+@kernel
 def _row(media, height_km, traced, angles):
     """All launches of one height: columns, bending and apparent angles, horizon first."""
     n0 = _refractive_index(media.molecules, 0.0)
