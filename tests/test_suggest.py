@@ -9,8 +9,10 @@ from typing import Any
 import numpy as np
 import pytest
 
+from dovrek.core import clear_fit
 from dovrek.core import suggest as suggesting
 from dovrek.core.clear_fit import (
+    SHADED_M,
     STRICT,
     ClearSkies,
     Framing,
@@ -24,6 +26,7 @@ from dovrek.core.clear_fit import (
     moved,
     point_of,
     sampled,
+    skies_key,
     white_of,
 )
 from dovrek.core.cloud_look import genus_looks
@@ -64,16 +67,21 @@ def skies(preparer: Preparer) -> ClearSkies:
     return ClearSkies(SITE, preparer, Cancel())
 
 
+@pytest.mark.parametrize("shade", [0.0, 0.5])
 @pytest.mark.parametrize(("height", "haze"), [(3.7, 0.15), (14.0, 0.05), (41.0, 0.25)])
 def test_skies_between_the_rendered_ones(skies: ClearSkies, preparer: Preparer, height: float,
-                                         haze: float) -> None:
-    """Light interpolated between domes against one rendered there."""
+                                         haze: float, shade: float) -> None:
+    """Light interpolated between domes against one rendered there; in half the shade of clouds it
+    lies midway to one without light in the lower air."""
     quality = Quality("search", SKETCH, 1, 2.0, 0.0)
     prepared = preparer.scene(free_sun(SITE, height, 0.0, haze), SKETCH, Cancel())
-    dome = render_frame(prepared, dome_lens(0.0), (256, 128), quality, preparer.workers, Cancel(),
-                        sun_disc=False)[:64, :, :3]
+    clear, dark = (render_frame(scene, dome_lens(0.0), (256, 128), quality, preparer.workers,
+                                Cancel(), sun_disc=False)[:64, :, :3]
+                   for scene in (prepared, preparer.in_shade(prepared, *SHADED_M, Cancel())))
+    assert 0.1 < 1.0 - dark.sum() / clear.sum() < 0.9
+    dome = (1.0 - shade) * clear + shade * dark
     place = point_of(height, haze, 0.0, 14.0, 5600.0, skies)
-    ours, white = skies.dome(*place[:2]), skies.white(*place[:2])
+    ours, white = skies.dome(place[0], place[1], shade), skies.white(*place[:2])
     assert white == pytest.approx(white_of(prepared), rel=0.01)
     shown = [develop(light.astype(np.float32), 13.5, white, bits=16) / 65535.0
              for light in (ours, dome)]
@@ -112,10 +120,35 @@ def test_clouds_are_outliers(studio: Studio, skies: ClearSkies) -> None:
     match = Match(picture, FRAMING)
     found = fit_clear(match, skies, Cancel())[0]
     assert found.elevation_deg == pytest.approx(35.0, abs=4.0)
-    by = np.array([0.1, -0.1, 0.05, 0.2, 0.01])
+    by = np.array([0.1, -0.1, 0.05, 0.2, 0.01, 0.02])
     assert moved(moved(found, by, skies), -by, skies).point == pytest.approx(found.point)
     back = descend(match, skies, found.point + 0.5 * by, STRICT, 12)
     assert back.elevation_deg == pytest.approx(found.elevation_deg, abs=1.5)
+
+
+@pytest.mark.parametrize(("height", "cover"), [(32, 3.5), (25, 2.5)])
+def test_gaps_in_the_shade_of_clouds_tell_the_sun(studio: Studio, skies: ClearSkies,
+                                                  height: float, cover: float) -> None:
+    """Sky between heaps is darker than a clear one. Told that, four frames give the sun's height
+    and the haze; not told, they give a lower sun and more haze."""
+    told, untold = [], []
+    for seed in (101, 102):
+        for bearing in (235, 265):
+            picture, metered = photograph(studio, height, bearing, 0.12, {
+                "genus": "cumulus", "cover_oktas": cover, "seed": seed,
+                "clearings": {"share": 0.0}})
+            match = Match(picture, FRAMING)
+            true = point_of(height, 0.12, bearing, *metered[:2], skies)
+            told.append(descend(match, skies, true, STRICT, 8))
+            with pytest.MonkeyPatch.context() as patch:
+                patch.setattr(clear_fit, "MOST_SHADE", 0.0)
+                untold.append(descend(match, skies, true, STRICT, 8))
+    off, before = (np.mean([f.elevation_deg for f in found]) - height for found in (told, untold))
+    assert abs(off) < 2.0 and before < off - 1.5
+    assert np.mean([f.point[clear_fit.SHADE] for f in told]) > 0.1
+    hazes = [np.mean([math.log(f.haze / 0.12) for f in found]) for found in (told, untold)]
+    assert abs(hazes[0]) < 0.15
+    assert hazes[1] > abs(hazes[0]) + 0.08
 
 
 def test_pixels_below_the_horizon_do_not_count(studio: Studio) -> None:
@@ -195,6 +228,24 @@ def test_a_frame_without_sky_is_refused_in_words(studio: Studio) -> None:
     with pytest.raises(TooLittleSky, match="set the line lower"):
         suggest(SITE, np.full((90, 160, 3), 120, dtype=np.uint8), low,
                 Preparer(studio.workers, StageCache(4)), Cancel())
+
+
+def test_clear_skies_serve_the_next_photograph_of_a_site(studio: Studio,
+                                                         monkeypatch: pytest.MonkeyPatch) -> None:
+    """They depend on the site and its air but for the haze, not on sun, film, layers or framing."""
+    picture, _ = photograph(studio, 30, 100, 0.1)
+    preparer, known = Preparer(studio.workers, StageCache(4)), StageCache()
+    first = suggest(SITE, picture, FRAMING, preparer, Cancel(), known_skies=known)
+    monkeypatch.setattr(suggesting, "ClearSkies", lambda *given: pytest.fail("rendered anew"))
+    other = sky_of(name="Another", camera=CAMERA | {"heading_deg": 40}, air={"haze": 0.3},
+                   layers=[{"genus": "cumulus"}], film={"contrast": 1.2},
+                   sun={"mode": "free", "elevation_deg": 5, "azimuth_deg": 10})
+    second = suggest(other, picture, FRAMING, preparer, Cancel(), known_skies=known)
+    assert second.sun_elevation_deg == first.sun_elevation_deg and second.haze == first.haze
+    assert skies_key(SITE) == skies_key(other)
+    for change in ({"site": {"elevation_m": 900}}, {"air": {"ozone_du": 250}},
+                   {"camera": CAMERA | {"altitude_m": 300}}, {"moment": "2026-01-05T10:00"}):
+        assert skies_key(sky_of(**{"camera": CAMERA} | change)) != skies_key(SITE)
 
 
 def test_a_picture_s_own_contrast_and_saturation_are_told(studio: Studio,

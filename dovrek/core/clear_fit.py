@@ -2,8 +2,10 @@
 
 A photograph's clear pixels say where the sun stands and how hazy the air is. Small domes of clear
 sky are rendered over a lattice of sun heights and hazes; between them light is interpolated, so
-that a fit may try thousands of skies. Five things are sought: sun height, haze, the sun's bearing
-against the camera, exposure, white balance; of a graded picture also its contrast and saturation.
+that a fit may try thousands of skies. Six things are sought: sun height, haze, the sun's bearing
+against the camera, exposure, white balance, and how much clouds shade the air beneath them, for
+the sky between clouds is darker than a clear one; of a graded picture also its contrast and
+saturation.
 Each start descends by damped Gauss-Newton steps under a bounded loss, to which clouds are outliers,
 not errors (Geman & McClure 1985; Levenberg 1944 for the damping).
 """
@@ -26,7 +28,7 @@ from dovrek.core.lens import direction_at, dome_lens, picture_lens
 from dovrek.core.likeness import Pixels, sky_rows
 from dovrek.core.prepare import SKETCH, Prepared, Preparer
 from dovrek.core.render import Quality, render_frame
-from dovrek.core.stages import Cancel
+from dovrek.core.stages import Cancel, digest
 from dovrek.core.sunlight import illuminances
 from dovrek.sky.document import Camera, Sky
 from dovrek.sky.reading import sky_from_data, sky_to_data
@@ -38,18 +40,23 @@ ELEVATIONS = (-6.0, -3.5, -1.5, 0.5, 2.5, 5.0, 8.0, 12.0, 17.0, 24.0, 33.0, 45.0
 HAZES = (0.03, 0.07, 0.16, 0.36, 0.8)
 DOME = (256, 128)
 CLEAR = Quality("search", SKETCH, 1, 2.0, 0.0)
+# Air in the shade of clouds: none of its light comes from below, all from above, a share between.
+SHADED_M = (1200.0, 2400.0)
+SHADED_ELEVATIONS, SHADED_HAZES = (0, 2, 4, 6, 8, 10, 12, 13), (0, 2, 4)  # where it is rendered
 BEND = 8.0  # degrees of sun height beyond which the sky's change is taken by ratio
 # What is sought, as the fit takes it: asinh(height / BEND), log haze, bearing in radians, EV, log
-# of the white balance over the automatic one; of a graded picture also the logs of contrast and
-# saturation.
-SLOPE_STEPS = np.array([0.03, 0.06, 0.02, 0.03, 0.02, 0.02, 0.03])
-LONGEST = np.array([0.5, 0.7, 0.4, 0.6, 0.15, 0.15, 0.25])  # step at a time
+# of the white balance over the automatic one, shade; of a graded picture also the logs of contrast
+# and saturation.
+BALANCE, SHADE, GRADE = 4, 5, 6  # places of some
+SLOPE_STEPS = np.array([0.03, 0.06, 0.02, 0.03, 0.02, 0.05, 0.02, 0.03])
+LONGEST = np.array([0.5, 0.7, 0.4, 0.6, 0.15, 0.3, 0.15, 0.25])  # step at a time
 BALANCE_LIMIT = 0.25
 UNGRADED = (1.0, 1.0)
 CONTRASTS, SATURATIONS = (0.6, 1.6), (0.5, 2.0)
 # Another white balance than the automatic one must earn its place.
 BALANCE_SPREAD, BALANCE_COST = 0.1, 0.004
-GRADE_SPREADS, GRADE_COST = (0.2, 0.3), 0.008  # so must a picture's own contrast and saturation
+SHADE_SPREAD, SHADE_COST, MOST_SHADE = 0.4, 0.002, 0.8  # so must shade
+GRADE_SPREADS, GRADE_COST = (0.2, 0.3), 0.008  # and a picture's own contrast and saturation
 GRADES = ((0.0, 0.35), (0.2, 0.35))  # logs of contrast and saturation that a search starts from
 EXPOSED_COST = 0.02  # of a stop squared against a meter: pictures are exposed about so
 # Most photographs are taken by day (common practice): what no clear sky fits well is not twilight
@@ -114,7 +121,9 @@ class Clear:
 
 def grade_of(point: Array) -> tuple[float, float]:
     """Contrast and saturation at a point."""
-    return (math.exp(float(point[5])), math.exp(float(point[6]))) if len(point) > 5 else UNGRADED
+    if len(point) <= GRADE:
+        return UNGRADED
+    return math.exp(float(point[GRADE])), math.exp(float(point[GRADE + 1]))
 
 
 def height_of(bent: float) -> float:
@@ -137,6 +146,26 @@ def white_of(prepared: Prepared) -> float:
     return automatic_white(direct + diffuse)
 
 
+def skies_key(sky: Sky) -> str:
+    """What its `ClearSkies` depend on."""
+    data = sky_to_data(sky)
+    for part in ("name", "seed", "layers", "film"):
+        data.pop(part, None)
+    data["camera"] = sky.camera.altitude_m
+    data["air"].pop("haze", None)
+    for set_free in ("mode", "elevation_deg", "azimuth_deg"):
+        data["sun"].pop(set_free, None)
+    return digest(data)
+
+
+def _spline_weights(hazes: Array, heights: Array
+                    ) -> Callable[[float, float], NDArray[np.float32]]:
+    """Weights (hazes, heights) of a lattice's nodes at a height and haze, by natural splines."""
+    by_haze = CubicSpline(hazes, np.eye(len(hazes)), bc_type="natural")
+    by_height = CubicSpline(heights, np.eye(len(heights)), bc_type="natural")
+    return lambda height, haze: np.outer(by_haze(haze), by_height(height)).astype(np.float32)
+
+
 class ClearSkies:
     """Light of clear skies over sun heights and hazes, the sun at north, interpolated between
     rendered domes by natural cubic splines of its logarithm (rms .001 to .006 of the developed
@@ -148,45 +177,55 @@ class ClearSkies:
         rows = DOME[1] // 2  # those above the horizon
         self.light = np.empty((len(HAZES), len(ELEVATIONS), rows, DOME[0], 3), dtype=np.float32)
         self.whites = np.empty((len(HAZES), len(ELEVATIONS)))
+        lost = []
+
+        def rendered(prepared: Prepared) -> NDArray[np.float32]:
+            return render_frame(prepared, dome_lens(0.0), DOME, CLEAR, preparer.workers, cancel,
+                                sun_disc=False)[:rows, :, :3]
+
         for i, haze in enumerate(HAZES):
             for j, elevation in enumerate(ELEVATIONS):
                 cancel.check()
                 prepared = preparer.scene(free_sun(bare, elevation, 0.0, haze), SKETCH, cancel)
-                dome = render_frame(prepared, dome_lens(0.0), DOME, CLEAR, preparer.workers, cancel,
-                                    sun_disc=False)
-                self.light[i, j] = dome[:rows, :, :3]
+                self.light[i, j] = rendered(prepared)
                 self.whites[i, j] = white_of(prepared)
+                if i in SHADED_HAZES and j in SHADED_ELEVATIONS:
+                    dark = rendered(preparer.in_shade(prepared, *SHADED_M, cancel))
+                    lost.append(1.0 - dark / np.maximum(self.light[i, j], 1e-9))
             progress((i + 1) / len(HAZES))
         self._logs = np.log(np.maximum(self.light, 1e-9)).reshape(self.whites.size, -1)
+        self._lost = np.array(lost, dtype=np.float32).reshape(len(lost), -1)
         self.heights = np.arcsinh(np.array(ELEVATIONS) / BEND)
         self.hazes = np.log(np.array(HAZES))
-        self._by_height = CubicSpline(self.heights, np.eye(len(ELEVATIONS)), bc_type="natural")
-        self._by_haze = CubicSpline(self.hazes, np.eye(len(HAZES)), bc_type="natural")
-        self._made: OrderedDict[tuple[float, float], NDArray[np.float32]] = OrderedDict()
-
-    def _weights(self, height: float, haze: float) -> NDArray[np.float32]:
-        return np.outer(self._by_haze(haze), self._by_height(height)).astype(np.float32)
+        self._weights = _spline_weights(self.hazes, self.heights)
+        self._weights_lost = _spline_weights(self.hazes[list(SHADED_HAZES)],
+                                             self.heights[list(SHADED_ELEVATIONS)])
+        self._made: OrderedDict[tuple[float, float], tuple[NDArray[np.float32],
+                                                           NDArray[np.float32]]] = OrderedDict()
 
     def white(self, height: float, haze: float) -> float:
         """Automatic white balance at a point's first two places, kelvins."""
         return float((self._weights(height, haze) * self.whites).sum())
 
-    def dome(self, height: float, haze: float) -> NDArray[np.float32]:
-        """(rows, columns, 3) light above the horizon at a point's first two places."""
+    def dome(self, height: float, haze: float, shade: float) -> NDArray[np.float32]:
+        """(rows, columns, 3) light above the horizon at a point's first two places and shade."""
         key = (round(height, 5), round(haze, 5))
-        if key not in self._made:
-            logs = self._weights(height, haze).ravel() @ self._logs
-            self._made[key] = np.exp(logs).reshape(self.light.shape[2:])
+        made = self._made.get(key)
+        if made is None:
+            clear = np.exp(self._weights(height, haze).ravel() @ self._logs)
+            lost = clear * (self._weights_lost(height, haze).ravel() @ self._lost)
+            shape = self.light.shape[2:]
+            made = self._made[key] = (clear.reshape(shape), lost.reshape(shape))
             while len(self._made) > 8:
                 self._made.popitem(last=False)
-        return self._made[key]
+        return made[0] - np.float32(shade) * made[1] if shade > 0.0 else made[0]
 
     def held(self, point: Array) -> Array:
         """A point within what was rendered."""
         low, high = np.array([
             (self.heights[0], self.heights[-1]), (self.hazes[0], self.hazes[-1]),
             (-np.inf, np.inf), (-np.inf, np.inf), (-BALANCE_LIMIT, BALANCE_LIMIT),
-            np.log(CONTRASTS), np.log(SATURATIONS)])[: len(point)].T
+            (0.0, MOST_SHADE), np.log(CONTRASTS), np.log(SATURATIONS)])[: len(point)].T
         return np.asarray(np.clip(point, low, high))
 
 
@@ -239,7 +278,8 @@ def sampled(dome: NDArray[np.float32], up: Array, around: Array) -> NDArray[np.f
 def shown_clear(skies: ClearSkies, found: Clear, up: Array, around: Array) -> Pixels:
     """(rows, columns, 3) a clear sky that was fitted, as the film shows it, at elevations and
     bearings (radians, from the camera's heading)."""
-    light = sampled(skies.dome(*found.point[:2]), up, around - found.point[2])
+    dome = skies.dome(found.point[0], found.point[1], found.point[SHADE])
+    light = sampled(dome, up, around - found.point[2])
     return np.asarray(develop(light, found.ev, found.kelvins, *found.grade), dtype=np.uint8)
 
 
@@ -285,23 +325,25 @@ class Match:
 
 def _apart_at(match: Match, skies: ClearSkies, point: Array) -> Array:
     height, haze = skies.held(point)[:2]
-    light = match.light(skies.dome(height, haze), point[2])
+    light = match.light(skies.dome(height, haze, point[SHADE]), point[2])
     return match.apart(light, point[3], skies.white(height, haze) * math.exp(point[4]),
                        grade_of(point))
 
 
 def _costly(point: Array) -> float:
-    cost = BALANCE_COST * (point[4] / BALANCE_SPREAD) ** 2
-    if len(point) > 5:
-        cost += GRADE_COST * float(np.sum((point[5:] / GRADE_SPREADS) ** 2))
+    cost = (BALANCE_COST * (point[BALANCE] / BALANCE_SPREAD) ** 2
+            + SHADE_COST * (point[SHADE] / SHADE_SPREAD) ** 2)
+    if len(point) > GRADE:
+        cost += GRADE_COST * float(np.sum((point[GRADE:] / GRADE_SPREADS) ** 2))
     return float(cost)
 
 
 def _curve_of_cost(point: Array) -> Array:
     """Half the second derivatives of `_costly`."""
     found = np.zeros(len(point))
-    found[4] = BALANCE_COST / BALANCE_SPREAD**2
-    found[5:] = (GRADE_COST / np.square(GRADE_SPREADS))[: len(point) - 5]
+    found[BALANCE] = BALANCE_COST / BALANCE_SPREAD**2
+    found[SHADE] = SHADE_COST / SHADE_SPREAD**2
+    found[GRADE:] = (GRADE_COST / np.square(GRADE_SPREADS))[: len(point) - GRADE]
     return found
 
 
@@ -324,11 +366,13 @@ def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: 
         costs = _curve_of_cost(point)
         curve += np.diag(costs)
         slope += costs * point
-        gained = 0.0
+        # What stands at its border and is pushed outward must not draw the others along.
+        free = skies.held(point - 1e-6 * np.sign(slope)) != point
+        by, gained = np.zeros(size), 0.0
         for _ in range(4):
-            damped = curve + np.diag(damping * np.diag(curve) + 1e-9)
-            there = skies.held(point - np.clip(np.linalg.solve(damped, slope), -LONGEST[:size],
-                                               LONGEST[:size]))
+            damped = (curve + np.diag(damping * np.diag(curve) + 1e-9))[np.ix_(free, free)]
+            by[free] = np.linalg.solve(damped, slope[free])
+            there = skies.held(point - np.clip(by, -LONGEST[:size], LONGEST[:size]))
             beyond = _apart_at(match, skies, there)
             found = match.loss(beyond, scale) + _costly(there)
             if found < error:
@@ -355,7 +399,7 @@ def _starts(match: Match, skies: ClearSkies, cancel: Cancel,
                 light = few.light(skies.light[i, j], bearing)
                 ev = meter(light[:, 1].astype(float), np.ones(len(light), dtype=bool))
                 tried += [(few.loss(few.apart(light, ev + stop, skies.whites[i, j], shown), LOOSE),
-                           height, haze, bearing, ev + stop, 0.0, *grade) for stop in STOPS]
+                           height, haze, bearing, ev + stop, 0.0, 0.0, *grade) for stop in STOPS]
             rated.append(min(tried))
     starts: list[Array] = []
     for near in sorted(rated):
@@ -414,7 +458,7 @@ def _distinct(found: list[Clear]) -> list[Clear]:
 
 def _stops_off(match: Match, skies: ClearSkies, point: Array) -> float:
     """Exposure of a point against what a meter makes of its clear sky."""
-    light = match.light(skies.dome(*point[:2]), point[2])
+    light = match.light(skies.dome(point[0], point[1], point[SHADE]), point[2])
     return float(point[3] - meter(light[:, 1].astype(float), np.ones(len(light), dtype=bool)))
 
 
@@ -431,11 +475,11 @@ def moved(found: Clear, by: Array, skies: ClearSkies) -> Clear:
 
 
 def point_of(elevation: float, haze: float, bearing_deg: float, ev: float, kelvins: float,
-             skies: ClearSkies) -> Array:
+             skies: ClearSkies, shade: float = 0.0) -> Array:
     """The point of a known sky."""
     height, depth = math.asinh(elevation / BEND), math.log(haze)
     return np.array([height, depth, math.radians(bearing_deg), ev,
-                     math.log(kelvins / skies.white(height, depth))])
+                     math.log(kelvins / skies.white(height, depth)), shade])
 
 
 def agreeing(match: Match, skies: ClearSkies, found: Clear, within: float) -> NDArray[Any]:

@@ -659,6 +659,15 @@ class Preparer:
             height, sun.elevation_true, sun.azimuth, prepared.scene.clear.air_far_m),
             prepared.shade, run) for height in [b.middle for b in prepared.bodies] + [2.0]]
 
+    def in_shade(self, prepared: Prepared, low_m: float, high_m: float, cancel: Cancel) -> Prepared:
+        """The same scene with no light left in the air below `low_m`, all above `high_m`."""
+        heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
+        shade = np.clip((heights - low_m) / (high_m - low_m), 0.0, 1.0)
+        sun, scene = prepared.sun, prepared.scene
+        observer = Observer(scene.height, sun.elevation_true, sun.azimuth, scene.clear.air_far_m)
+        view = self._built_view(prepared.atmosphere, observer, shade, cancel)
+        return replace(prepared, scene=scene._replace(clear=view), shade=shade)
+
     def from_above(self, prepared: Prepared, cancel: Cancel) -> Prepared:
         """The same scene for a plan: seen straight down from above its highest cloud."""
         height = max([b.base + 1.1 * b.layer.thickness_m for b in prepared.bodies]

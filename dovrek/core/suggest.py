@@ -24,6 +24,7 @@ from PIL import Image
 from dovrek.core.clear_fit import (
     HAZES,
     PHOTO_WIDTH,
+    SHADE,
     STRICT,
     UNGRADED,
     Clear,
@@ -39,6 +40,7 @@ from dovrek.core.clear_fit import (
     made_small,
     moved,
     point_of,
+    skies_key,
 )
 from dovrek.core.cloud_look import CLOUDY, WIDTH, Stage, genus_looks
 from dovrek.core.film import develop
@@ -47,26 +49,28 @@ from dovrek.core.likeness import Pixels, linear
 from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, meter_sky, render_frame
 from dovrek.core.spectrum import LUMINANCE_RGB
-from dovrek.core.stages import Cancel
+from dovrek.core.stages import Cancel, StageCache
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import GENUS_DEFAULTS
 from dovrek.sky.reading import sky_from_data, sky_to_data
 
 CLEAR_LEAST = 0.03  # share of clear pixels below which nothing is known of sun and haze
 BURIED = 0.45  # error of the clear sky above which little of it is seen
-RIVALS, RIVALS_MOST = 1.25, 3  # of the least error: suns that only their clouds can tell apart
+# Suns that only their clouds can tell apart: error over the least, share of the most that agrees.
+RIVALS, RIVALS_AGREE, RIVALS_MOST = 1.25, 0.85, 3
 # Pictures are exposed about as a meter says (common practice): stops it is believed within.
 METERED = 0.45
 GRADED = 0.013  # by which a clear sky must agree better for a photograph to be taken as graded
 HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
 PATIENCE_S, GENERA_S = 22.0, 25.0  # after which no further sun, no further genus is tried
-TRUST = 0.5  # in the clear sky's error over the whole frame's difference, as logarithms
+TRUST = 0.5  # in the odds against the clear sky over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
 SEEN_WEIGHT = 1.0  # of what a genus's frames look like, against the log of its chance
 LEAST_SPREAD, MOST_APART = 0.01, 9.0  # of one feature: none decides alone
 CLOSER_STEPS, FIT_STEPS = 4, 5
+LOST = (0.6, 1.1)  # changes of sun height and haze, as points have them, that clouds do not make
 LEAST_SKY = 6 * WIDTH  # pixels
 NO_LAND = 0.995  # horizon line, beyond which no land is marked
 LEAST_CLOUD = 0.02  # share of the sky below which there is none
@@ -169,8 +173,11 @@ class _Clouds:
             if not self.unknown:
                 fitted = descend(Match(shown, self.stage.framing), self.skies, point, STRICT,
                                  FIT_STEPS)
+                if np.any(np.abs(fitted.point - point)[:2] > LOST):  # the photograph's was not
+                    fitted = replace(under, point=point)
             look = self.stage.look(shown, self.skies, fitted)
             by = fitted.point - point
+            by[SHADE] = 0.0  # that of the frame is its own
             by[2] *= -1.0 if mirrored else 1.0
             shares.append(look.share)
             off.append(by)
@@ -247,9 +254,11 @@ class _CoverSearch:
 
 
 def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
-            cancel: Cancel, progress: Progress = lambda share, what: None) -> Proposal:
+            cancel: Cancel, progress: Progress = lambda share, what: None,
+            known_skies: StageCache | None = None) -> Proposal:
     """A sky like a photograph, over the site and camera of `sky` (its camera framed as the
-    photograph is). Raises Cancelled, TooLittleSky."""
+    photograph is). `known_skies` keeps the clear skies of a site for its next photograph. Raises
+    Cancelled, TooLittleSky."""
     begun = time.perf_counter()
     if Stage(framing, pixels.shape).above.sum() < LEAST_SKY:
         raise TooLittleSky("too little sky lies above the horizon line; set the line lower, or "
@@ -260,7 +269,8 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if framing.horizon > NO_LAND:
         cannot.append("whether land is in the frame: its horizon line stands at the lower edge, "
                       "and all above it was taken for sky")
-    skies = ClearSkies(sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies"))
+    skies = (known_skies or StageCache()).get("clear skies", skies_key(sky), lambda: ClearSkies(
+        sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies")), keep=1)
     match = Match(pixels, framing)
     plain = fit_clear(match, skies, cancel,
                       lambda share: progress(0.25 + 0.1 * share, "sun and haze"))
@@ -279,7 +289,8 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                       "the clouds")
     found, genus, cover, decided = known[0], "", 0.0, ""
     clouds = _Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown)
-    rivals = [k for k in known if k.error < RIVALS * found.error][:RIVALS_MOST]
+    rivals = [k for k in known if k.error < RIVALS * found.error
+              and 1.0 - k.error >= RIVALS_AGREE * (1.0 - found.error)][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
         genus, first = _named(clouds, found, begun + GENERA_S,
                               lambda share: progress(0.45 + 0.4 * share, "clouds"))
@@ -358,7 +369,8 @@ def _decided(clouds: _Clouds, genus: str, tied: list[_Answer], rivals: list[Clea
     for number, (answer, rival) in enumerate(zip(tied, rivals, strict=True)):
         layered = clouds.with_layer(answer.found, genus, answer.cover)
         stops = answer.found.ev - clouds.metered(layered)
-        rated.append((math.log(clouds.whole(layered, answer.found)) + TRUST * math.log(rival.error)
+        odds = rival.error / max(1.0 - rival.error, 1e-3)
+        rated.append((math.log(clouds.whole(layered, answer.found)) + TRUST * math.log(odds)
                       + 0.5 * (stops / METERED) ** 2, number))
     return tied[min(rated)[1]]
 

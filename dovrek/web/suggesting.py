@@ -51,6 +51,7 @@ class Search:
 
 _numbers = itertools.count(1)
 _searches: dict[int, Search] = {}
+_known_skies = StageCache()
 
 
 def _run(search: Search, sky: Sky, pixels: NDArray[Any], framing: Framing,
@@ -59,7 +60,7 @@ def _run(search: Search, sky: Sky, pixels: NDArray[Any], framing: Framing,
         search.share, search.what = share, what
 
     try:
-        proposal = suggest(sky, pixels, framing, preparer, search.cancel, progress)
+        proposal = suggest(sky, pixels, framing, preparer, search.cancel, progress, _known_skies)
         search.cancel.check()
         with database.connection_context():
             row = kept.keep_version(search.slug, f"Suggested from {search.name}", proposal.sky)
