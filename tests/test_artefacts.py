@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.signal import savgol_filter
 
 from dovrek.core.density import density, lid_touched
 from dovrek.core.lens import dome_lens, picture_lens
@@ -19,7 +20,7 @@ from dovrek.core.studio import Studio, Wish
 from dovrek.sky.advisories import LID_SHARE
 from dovrek.sky.document import Camera
 from tests import rasters
-from tests.conftest import free_sun
+from tests.conftest import free_sun, sky_of
 
 # Half the side of a plan that holds a good many patches of each genus, metres.
 PLANS = {"cumulus": 24e3, "stratus": 130e3, "altocumulus": 90e3, "cirrus": 220e3}
@@ -123,6 +124,22 @@ def test_bridge_keeps_edges(slanting: int) -> None:
     assert (light[(wanted == 0) & (there == 0)] == 0.0).all()
     find_uneven(hidden, 0.2, uneven)
     assert set(np.nonzero(uneven)[1]) == {3, 4}
+
+
+@pytest.mark.parametrize("height", [32, 64])  # in small tiles and in whole ones
+def test_a_clear_sky_has_no_bands(studio: Studio, height: int) -> None:
+    """Across a slope beside the sun no pixel is off a smooth curve by a thousandth of a stop,
+    tiles' borders included: an eighth of the finest step that eight bits show (ours)."""
+    sky = sky_of(air={"haze": 0.1}, camera={"heading_deg": 0, "pitch_deg": 25, "lens_mm": 18},
+                 sun={"mode": "free", "elevation_deg": 20, "azimuth_deg": 60})
+    light = studio.render(sky, Wish(512, height, "final", sun_disc=False)).light[..., 1]
+    for row in (0, height // 2 - 1, height - 1):
+        stops = np.log2(light[row])
+        assert np.ptp(stops) > 2.0
+        assert np.abs(stops - savgol_filter(stops, 41, 3)).max() < 0.001
+    for column in (0, 255, 384):
+        stops = np.log2(light[:, column])
+        assert np.abs(stops - savgol_filter(stops, 21, 3)).max() < 0.001
 
 
 @pytest.mark.parametrize("sample", range(4))

@@ -62,7 +62,8 @@ def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, above, cr
 def bridge(light, there, wanted, slanting, spread, uneven):
     """Fill each pixel that `wanted` marks with the mean of its neighbours, where they agree.
 
-    Of its four neighbours, diagonal ones if `slanting` (0 or 1), those count that are `there`.
+    Of its four neighbours, diagonal ones if `slanting` (0 or 1), those count that are `there` with
+    the one across: at the border of a tile a mean of one side alone would be a step of a slope.
     `light` (h, w, 5) is changed; `uneven` (h, w) is set to 1 where luminances differ by more
     than `spread` of their mean, or cloud meets sky: those pixels are left as they are.
     """
@@ -77,7 +78,7 @@ def bridge(light, there, wanted, slanting, spread, uneven):
             alpha_least, alpha_most = 2.0, -1.0
             for m in range(4):
                 v, u = _neighbour(y, x, m, slanting)
-                if v < 0 or u < 0 or v >= height or u >= width or there[v, u] == 0:
+                if not _paired(there, y, x, v, u):
                     continue
                 value = light[v, u, GREEN]
                 least, most, total = min(least, value), max(most, value), total + value
@@ -95,9 +96,21 @@ def bridge(light, there, wanted, slanting, spread, uneven):
                 mean = 0.0
                 for m in range(4):
                     v, u = _neighbour(y, x, m, slanting)
-                    if 0 <= v < height and 0 <= u < width and there[v, u] != 0:
+                    if _paired(there, y, x, v, u):
                         mean += light[v, u, c]
                 light[y, x, c] = mean / count
+
+
+@kernel
+def _paired(there, y, x, v, u):
+    """Whether a neighbour (v, u) of (y, x) is there, and the one across from it."""
+    height, width = there.shape
+    across_v, across_u = 2 * y - v, 2 * x - u
+    if min(v, across_v) < 0 or max(v, across_v) >= height:
+        return False
+    if min(u, across_u) < 0 or max(u, across_u) >= width:
+        return False
+    return there[v, u] != 0 and there[across_v, across_u] != 0
 
 
 @kernel
