@@ -475,11 +475,11 @@ def moved(found: Clear, by: Array, skies: ClearSkies) -> Clear:
 
 
 def point_of(elevation: float, haze: float, bearing_deg: float, ev: float, kelvins: float,
-             skies: ClearSkies, shade: float = 0.0) -> Array:
-    """The point of a known sky."""
+             skies: ClearSkies) -> Array:
+    """The point of a known sky without shade."""
     height, depth = math.asinh(elevation / BEND), math.log(haze)
     return np.array([height, depth, math.radians(bearing_deg), ev,
-                     math.log(kelvins / skies.white(height, depth)), shade])
+                     math.log(kelvins / skies.white(height, depth)), 0.0])
 
 
 def agreeing(match: Match, skies: ClearSkies, found: Clear, within: float) -> NDArray[Any]:

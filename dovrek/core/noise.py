@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 import os
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from functools import cache
 
 import numpy as np
@@ -136,19 +137,18 @@ def made_volumes() -> Bytes:
 def noise_volumes() -> Bytes:
     """`made_volumes`, kept beside the compiled kernels: they take a core over a second."""
     kept = FOLDER / "noise.bytes"
-    try:
+    with suppress(OSError):  # not made yet
         volumes = np.fromfile(kept, dtype=np.uint8)
         if volumes.size == NOISE_BYTES:
             return volumes
-    except OSError:
-        pass  # not made yet
     volumes = made_volumes()
+    part = kept.with_suffix(f".{os.getpid()}")
     try:
-        part = kept.with_suffix(f".{os.getpid()}")
         volumes.tofile(part)
         part.replace(kept)
-    except OSError:
-        pass  # a folder that cannot be written: every process makes its own
+    except OSError:  # a folder that cannot be written, or is full: every process makes its own
+        with suppress(OSError):
+            part.unlink(missing_ok=True)
     return volumes
 
 
