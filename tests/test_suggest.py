@@ -248,6 +248,47 @@ def test_clear_skies_serve_the_next_photograph_of_a_site(studio: Studio,
         assert skies_key(sky_of(**{"camera": CAMERA} | change)) != skies_key(SITE)
 
 
+class _Frames:
+    """Answers whose frames are as unlike the photograph, and as exposed, as it is told."""
+
+    def __init__(self, unlike: list[float], stops: list[float]) -> None:
+        self.given, self.stops = unlike, stops
+
+    def with_layer(self, found: Any, genus: str, cover: float) -> int:
+        return int(cover)
+
+    def whole(self, number: int, found: Any) -> float:
+        return self.given[number]
+
+    def metered(self, number: int) -> float:
+        return 14.0 - self.stops[number]
+
+
+@pytest.mark.parametrize(("errors", "unlike", "stops", "wins"), [
+    ((0.72, 0.75), (0.10, 0.10), (0.0, 0.0), 0),  # frames alike: more sky agrees
+    ((0.72, 0.75), (0.10, 0.06), (0.0, 0.0), 1),  # the frame speaks clearly
+    ((0.72, 0.75), (0.10, 0.06), (0.0, 1.2), 0),  # no meter would expose so
+    ((0.10, 0.90), (0.10, 0.06), (0.0, 0.0), 0)])
+def test_of_two_suns_sky_frame_and_exposure_decide(
+        errors: tuple[float, float], unlike: Any, stops: Any, wins: int) -> None:
+    point = np.array([1.0, -2.0, 0.0, 14.0, 0.0, 0.0])
+    rivals = [clear_fit.Clear(error, point, 5600.0) for error in errors]
+    tied = [suggesting._Answer(rivals[k], float(k), np.empty((0, 0))) for k in (0, 1)]
+    clouds: Any = _Frames(list(unlike), list(stops))
+    assert suggesting._decided(clouds, "cumulus", tied, rivals) is tied[wins]
+
+
+def test_a_value_at_its_border_does_not_hold_the_others(studio: Studio,
+                                                        skies: ClearSkies) -> None:
+    """No shade lies over a clear sky: from a sun 3° off, all else is found with shade at nought."""
+    picture, (ev, kelvins, *_) = photograph(studio, 12, 100, 0.15)
+    start = point_of(15.0, 0.15, 100, ev, kelvins, skies)
+    found = descend(Match(picture, FRAMING), skies, start, STRICT, 12)
+    assert found.point[clear_fit.SHADE] < 0.05
+    assert found.elevation_deg == pytest.approx(12.0, abs=0.4)
+    assert found.haze == pytest.approx(0.15, rel=0.05)
+
+
 def test_a_picture_s_own_contrast_and_saturation_are_told(studio: Studio,
                                                           skies: ClearSkies) -> None:
     """Developed by another film, a sky under few heaps is found with that film; by ours, ours."""

@@ -1,0 +1,57 @@
+"""Kernels: small arithmetic, one compiled version of each, folders of compiled code."""
+
+from __future__ import annotations
+
+import math
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from numba import float64, types
+
+from dovrek.core import kernels
+from dovrek.core.kernels import henyey_greenstein, kernel, smoothstep, solver
+
+JIT = hasattr(smoothstep, "signatures")
+
+
+def test_smoothstep_and_phase_function() -> None:
+    assert [smoothstep(2.0, 4.0, x) for x in (1.0, 2.0, 3.0, 4.0, 9.0)] == [0.0, 0.0, 0.5, 1.0, 1.0]
+    cosines = np.linspace(-1.0, 1.0, 20001)
+    for g in (-0.4, 0.0, 0.85):
+        phase = np.array([henyey_greenstein(c, g) for c in cosines])
+        assert 2.0 * math.pi * np.trapezoid(phase, cosines) == pytest.approx(1.0, abs=1e-3)
+        assert 2.0 * math.pi * np.trapezoid(phase * cosines, cosines) == pytest.approx(g, abs=1e-3)
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+@pytest.mark.parametrize("made", [kernel, solver])
+def test_numbers_written_out_share_one_version(made: Any) -> None:
+    """A call with 3, one with a variable and one by name compile the inner function once."""
+    @made
+    def inner(a: Any, scale: Any) -> Any:
+        return a * scale
+
+    @made
+    def outer(n: Any) -> Any:
+        return inner(3, 2.0) + inner(n, 2.0) + inner(7, scale=2.0)
+
+    assert outer(5) == 30.0
+    assert inner.signatures == [(types.int64, float64)]
+
+
+def test_old_folders_of_compiled_code_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The latest are kept, and what is not ours stays."""
+    home = tmp_path / "dovrek"
+    for age in range(6):
+        old = home / f"kernels-{age:016x}"
+        old.mkdir(parents=True)
+        os.utime(old, (1e9 - age, 1e9 - age))
+    (home / "store").mkdir()
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    folder = kernels._compiled_folder()
+    assert folder.is_dir() and folder == kernels._compiled_folder()
+    newest = {f"kernels-{age:016x}" for age in (0, 1)}
+    assert {p.name for p in home.iterdir()} == newest | {folder.name, "store"}
