@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_shapes import SHAPES, Shapes
-from dovrek.core.kernels import kernel, smoothstep, solver
+from dovrek.core.kernels import inner, kernel, smoothstep, solver
 from dovrek.core.noise import hash_unit
 
 Array32 = NDArray[np.float32]
@@ -97,7 +97,7 @@ class Cells(NamedTuple):
     period_m: float
 
 
-@kernel
+@inner
 def smooth_field(x, y, size, seed, period):
     """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
     total, weight = 0.0, 0.0
@@ -120,7 +120,7 @@ def smooth_field(x, y, size, seed, period):
     return min(max(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0), 1.0)
 
 
-@kernel
+@inner
 def _wrapped(i, count):
     """A place around the border of `count`, by sums: a remainder costs ten times as much."""
     while i < 0:
@@ -130,7 +130,7 @@ def _wrapped(i, count):
     return i
 
 
-@kernel
+@inner
 def _is_ahead(ahead, period, x, y, margin):
     """Whether a place lies near the camera or inside the wedge, or within a margin (m) of it."""
     if ahead.cosine < -1.0:
@@ -222,7 +222,7 @@ def swell(level):
     return 1.0 + 0.45 * max(level - 0.8, 0.0)
 
 
-@kernel
+@inner
 def grown_scale(full, rank, level):
     """Scale of a cloud at a level of growth; 0 when it is not there."""
     g = (level - rank) / GROWTH_SPAN
@@ -283,7 +283,7 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, fr
     return total
 
 
-@kernel
+@inner
 def lived(luck, life, out):
     """Width, height and age (0 … 1) of a cloud with its own luck at a stage of life; (3,).
 

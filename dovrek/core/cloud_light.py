@@ -16,14 +16,14 @@ from dovrek.core.density import (
     K_SCALED,
     Z_HIGH,
 )
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 from dovrek.core.light_grid import CHANNELS, COARSER
 from dovrek.core.scene import BELOW_M, LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M
 
 LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
 
 
-@kernel
+@inner
 def _grid_place(p, x, y, z, dither, place):
     """Where a point lies in a layer's grid: three fractions into `place`, returns the index of
     its lower corner's first channel. Levels change dithered, so that no ring shows."""
@@ -90,7 +90,7 @@ def sunlight_at(t, sun, radius, x, y, h, out):
                   + (t[i + 1, j, c] * (1 - fj) + t[i + 1, j + 1, c] * fj) * fi)
 
 
-@kernel
+@inner
 def depth_above(scene, x, y, h, place):
     """Scaled optical depth of the clouds toward the sun from a place at height h above the ground,
     and the layer that it is of (−1: none). `place` (3,) is scratch.

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel, solver
+from dovrek.core.kernels import inner, solver
 from dovrek.core.noise import hash_unit
 
 SHAPES = 12
@@ -55,13 +55,13 @@ class Shapes(NamedTuple):
     squash: float  # real heights are grid heights times this
 
 
-@kernel
+@inner
 def _random(state):
     state[0] += 1
     return hash_unit(state[0], state[1], 17)
 
 
-@kernel
+@inner
 def _spread_out(radius, height, anvil, state, spheres, count):
     """Add an anvil: flat lenses below the top, running out toward +x; returns how many."""
     for n in range(ANVIL_PARTS):
@@ -77,7 +77,7 @@ def _spread_out(radius, height, anvil, state, spheres, count):
     return count
 
 
-@kernel
+@inner
 def _turrets(radius, height, lobes, anvil, state, spheres):
     """Fill `spheres` (x, y, z, r, flatness) of one cloud; returns how many."""
     count = 0
@@ -159,7 +159,7 @@ def _turrets(radius, height, lobes, anvil, state, spheres):
     return count
 
 
-@kernel
+@inner
 def _carry_outward(field, voxel, known):
     """Go on with distances below `known` by steps to neighbours, in two sweeps.
 

@@ -28,7 +28,7 @@ from dovrek.core.cloud_cells import (
     X,
     Y,
 )
-from dovrek.core.kernels import kernel, smoothstep
+from dovrek.core.kernels import inner, kernel, smoothstep
 from dovrek.core.noise import (
     BILLOW,
     WISP,
@@ -117,7 +117,7 @@ def _shape_distance(s, p, shape, u, v, w):
     return (value * (1.0 / 127.5) - 1.0) * p[SHAPE_REACH]
 
 
-@kernel
+@inner
 def _cumulus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction among heaped clouds."""
     period = p[PERIOD]
@@ -267,7 +267,7 @@ def _cumulus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * body * (0.72 + 0.28 * min(z / (0.3 * p[THICK] + 1.0), 1.0))
 
 
-@kernel
+@inner
 def _flat_noise(volumes, x, y, tile, slice_, footprint):
     """Two-dimensional noise: a slice through a volume, turned by a generic angle.
 
@@ -279,7 +279,7 @@ def _flat_noise(volumes, x, y, tile, slice_, footprint):
                     noise_level(footprint, tile))
 
 
-@kernel
+@inner
 def _clearing(field, p, x, y, footprint):
     """How far a point lies in a clearing: 0 outside, 1 in the middle."""
     if p[CLEAR_SHARE] <= 0.0:
@@ -290,7 +290,7 @@ def _clearing(field, p, x, y, footprint):
     return smoothstep(p[CLEAR_CENTRE] - width, p[CLEAR_CENTRE] + width, n)
 
 
-@kernel
+@inner
 def _mapped(field, p, x, y):
     """What the cover map says at a point: bilinear, its border going on outside."""
     rows, columns = int(p[MAP_ROWS]), int(p[MAP_COLUMNS])
@@ -307,7 +307,7 @@ def _mapped(field, p, x, y):
     return 1.0 - p[MAP_STRENGTH] * (1.0 - value)
 
 
-@kernel
+@inner
 def region_at(field, p, x, y, footprint):
     """How far a layer may stand at a point, by its region and its map: 1 wholly, 0 not."""
     share = _mapped(field, p, x, y) if p[MAP_STRENGTH] > 0.0 else 1.0
@@ -320,7 +320,7 @@ def region_at(field, p, x, y, footprint):
     return share * (inside if p[REGION] > 0.0 else 1.0 - inside)
 
 
-@kernel
+@inner
 def _cell_at(u, v, seed, uneven):
     """How near a place (in cells) is to the middle of a cell: about 1 inside, 0 between cells.
 
@@ -343,7 +343,7 @@ def _cell_at(u, v, seed, uneven):
             + uneven * (own - 0.5))
 
 
-@kernel
+@inner
 def _lens_at(u, v, seed, uneven):
     """Score of lens-shaped clouds (in cells): 1 in the middle of one, 0 at its rim, below 0
     outside. They lie across the wind, bowed and drawn out toward its lee."""
@@ -376,7 +376,7 @@ def _waves(field, p, x, y, bend, footprint):
     return wave * fine
 
 
-@kernel
+@inner
 def _celled_score(field, p, x, y, u, v, footprint):
     """Score of a sheet of cells, and how swollen it is at a place: 1 in the middle of a cell or on
     the crest of a roll, 0 between them. (u, v): the place along and across the wind."""
@@ -405,7 +405,7 @@ def _celled_score(field, p, x, y, u, v, footprint):
     return s, min(max(0.5 + swollen + 0.5 * rows * wave, 0.0), 1.0)
 
 
-@kernel
+@inner
 def _apart(field, p, u, v, footprint):
     """What parts of a sheet without cells lack or have in score while they are at different stages
     of life."""
@@ -414,7 +414,7 @@ def _apart(field, p, u, v, footprint):
     return p[STAGES_APART] * _flat_noise(field.bytes, v, u, 30.0 * p[SIZE], 0.03, footprint)
 
 
-@kernel
+@inner
 def sheet_score(field, p, x, y, footprint):
     """Where a sheet or a veil has cloud: its cover takes the highest scores first."""
     u = x * p[WIND_X] + y * p[WIND_Y] + p[SHIFT_X]
@@ -460,7 +460,7 @@ def _within(field, p, x, y, score, footprint):
     return score - 3.0 * _clearing(field, p, x, y, footprint)
 
 
-@kernel
+@inner
 def _stratus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet with soft waves."""
     thick = p[THICK]
@@ -500,7 +500,7 @@ def _stratus(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
-@kernel
+@inner
 def _celled(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet of rounded cells."""
     thick = p[THICK]
@@ -554,7 +554,7 @@ def _celled(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * rim * min(f / edge, 1.0)
 
 
-@kernel
+@inner
 def _lens(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in smooth lenses, stacked in plates toward their rims."""
     thick, size = p[THICK], p[SIZE]
@@ -598,14 +598,14 @@ def _lens(field, p, x, y, z, footprint, detail):
     return f, p[SIGMA] * min(f / edge, 1.0)
 
 
-@kernel
+@inner
 def _slab(p, z):
     """An even layer without end: what plane-parallel theory is about (tests)."""
     f = min(z, p[THICK] - z)
     return f, p[SIGMA] if f > 0.0 else 0.0
 
 
-@kernel
+@inner
 def _cirrus(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in falling, combed streaks of ice."""
     thick = p[THICK]
@@ -673,7 +673,7 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     return 30.0, sigma * (0.4 + 0.6 * profile)
 
 
-@kernel
+@inner
 def _of_kind(field, p, x, y, z, footprint, detail):
     """Distance and extinction by the layer's kind."""
     kind = int(p[KIND])

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel, solver
+from dovrek.core.kernels import inner, kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
     LUMINANCE_RGB,
@@ -138,7 +138,7 @@ def decode_srgb(value):
 OF_CODE = np.array([decode_srgb.py_func(code / 255.0) for code in range(256)])  # linear light
 
 
-@kernel
+@inner
 def _noise(x, y, c):
     """Triangular noise of ± 1 from a pixel's place (high and low bits of one hash)."""
     h = hash_unit(x, y, c)

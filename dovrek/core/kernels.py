@@ -11,6 +11,7 @@ from typing import Any
 
 import numba
 from numba import njit, types
+from numba.core.registry import CPUDispatcher
 
 CACHES_KEPT = 3
 
@@ -42,11 +43,23 @@ numba.config.CACHE_DIR = str(FOLDER)  # type: ignore[attr-defined]
 
 # No `ninf`/`nnan`: a NaN must stay visible to the tests. Division by nought gives infinity instead
 # of an exception, which every division would have to look out for; and no way in from C is
-# compiled, which nothing here takes.
+# compiled, which nothing here takes. Rewriting what is written as sums of whole arrays into loops
+# takes a twentieth of all compiling; kernels write their loops themselves.
 _OPTIONS: dict[str, Any] = {
     "cache": True, "nogil": True, "error_model": "numpy", "no_cfunc_wrapper": True,
+    "no_rewrites": True,
     "fastmath": {"contract", "arcp", "nsz", "afn", "reassoc"},
 }
+
+
+class InnerKernel(CPUDispatcher):
+    """A kernel without a way in from Python; called from there it would end the process."""
+
+    def __call__(self, *given: Any, **named: Any) -> Any:
+        raise TypeError(f"{self.py_func.__name__} is called by kernels alone; "
+                        "make it a `kernel` to call it from Python")
+
+
 def _one_version(compiled: Any) -> Any:
     """Let a number written out in a call be of its plain type; a type of its own would compile the
     kernel once more."""
@@ -66,6 +79,15 @@ def kernel(function: Any) -> Any:
     """Arithmetic on arrays it is given. Without numba's run time for new arrays a call counts no
     references, which takes two thirds off a call to the density."""
     return _one_version(njit(**{**_OPTIONS, "_nrt": False})(function))
+
+
+def inner(function: Any) -> Any:
+    """A kernel that only kernels call: what unpacks arguments from Python is not compiled."""
+    options = {**_OPTIONS, "_nrt": False, "no_cpython_wrapper": True}
+    compiled = _one_version(njit(**options)(function))
+    if isinstance(compiled, CPUDispatcher):
+        compiled.__class__ = InnerKernel
+    return compiled
 
 
 def solver(function: Any) -> Any:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 from dovrek.core.noise import hash_unit
 from dovrek.sky.document import Camera
 
@@ -79,7 +79,7 @@ def pixel_size(lens, width, height):
     return 2.0 * lens.half_width / width
 
 
-@kernel
+@inner
 def _beside(light, ray):
     """Turn a ray that ends in the aureole out to its rim, if it stays above the horizon there."""
     cosine = ray[0] * light[0] + ray[1] * light[1] + ray[2] * light[2]

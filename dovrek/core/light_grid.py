@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.density import CELLED, CUMULUS, LENS, SLAB, STRATUS, density
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DROPLETS, K_SCALED, Phase
 from dovrek.core.stages import Cancelled
@@ -143,7 +143,7 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                 out[i, j, k] = max(out[i, j, k], 0.0)
 
 
-@kernel
+@inner
 def _level_of(shape_n, dx, levels, x, y, inset):
     """Finest level that holds a point, `inset` cells from its edge."""
     reach = max(abs(x), abs(y))
@@ -167,7 +167,7 @@ def depth_of(light):
     return -math.log(max(light, 1e-12)) / K_SCALED
 
 
-@kernel
+@inner
 def _depth_at(depth, shape, level, x, y, z, thin):
     """Optical depth at a point of one level (clamped at its edges), trilinear in light; of a
     `thin` veil in depth itself, which is the same there and quicker."""
@@ -196,7 +196,7 @@ def _depth_at(depth, shape, level, x, y, z, thin):
     return depth_of(light)
 
 
-@kernel
+@inner
 def _extinction_at(s, a, b, c):
     """Trilinear extinction at a place in cells from the first centre, 0 above and below."""
     n, nz = s.shape[0], s.shape[2]
@@ -533,7 +533,7 @@ def _relax(cx, cy, cz, pivot, ratio, lowest, highest, right, source, j_field, sw
                         j_field[i, j, k] += RELAX * (above - j_field[i, j, k])
 
 
-@kernel
+@inner
 def _sinh_over(x):
     """sinh(x)/x."""
     if x < 1e-2:

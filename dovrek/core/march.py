@@ -41,7 +41,7 @@ from dovrek.core.density import (
     density,
     falls_from,
 )
-from dovrek.core.kernels import kernel, solver
+from dovrek.core.kernels import inner, kernel, solver
 from dovrek.core.lens import PLAN, pixel_size, ray_of
 from dovrek.core.noise import hash_unit
 from dovrek.core.passes import AIR, BACK, CLOUD, COVERED, FIRST, GROUND, HITS, MATTE, PASSES, SHADOW
@@ -105,7 +105,7 @@ def _step(p, t, r0, dz, radius, longer):
     return max(step, far), True
 
 
-@kernel
+@inner
 def _below(p, sun, x, y, z, place):
     """Where falling rain at a point looks up its light: (x, y, z) of the lowest cells of its
     layer's grid on the way to the sun, into `place` (3,)."""
@@ -140,7 +140,7 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
     return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
 
 
-@kernel
+@inner
 def _air(clear, shadow_rays, shares, elevation, azimuth, phase, distance, parts, scatter, passed):
     """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
     air_parts(clear, elevation, azimuth, distance, parts)
@@ -150,7 +150,7 @@ def _air(clear, shadow_rays, shares, elevation, azimuth, phase, distance, parts,
         passed[c] = parts[6 + c]
 
 
-@kernel
+@inner
 def _taps(field, light, sun, l, x, y, z, random, footprint, place):
     """Optical depth toward the sun near a point of a heap and on to the next cell of its grid:
     (near, whole), by three looks at the density and the light grid beyond."""

@@ -16,7 +16,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import FOLDER, kernel, solver
+from dovrek.core.kernels import FOLDER, inner, kernel, solver
 
 SIZE = 128
 LEVELS = 6  # 128, 64, … 4
@@ -69,7 +69,7 @@ def _cellular(cells, seed, i0, i1, out):
                 out[i, j, k] = 1.0 - math.sqrt(best)
 
 
-@kernel
+@inner
 def _slope(a, b, c, cells, seed, dx, dy, dz):
     a, b, c = a % cells, b % cells, c % cells
     u = 2.0 * hash_unit(a * cells + b, c + 613 * seed, 5) - 1.0
@@ -152,7 +152,7 @@ def noise_volumes() -> Bytes:
     return volumes
 
 
-@kernel
+@inner
 def noise_level(footprint_m, tile_m):
     """Averaged level whose voxels match a footprint; −1 when all detail is below it."""
     voxels = footprint_m / tile_m * SIZE

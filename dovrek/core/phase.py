@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 
 Array = NDArray[np.float64]
 
@@ -154,13 +154,13 @@ def beam_tables() -> Beam:
     return Beam(np.maximum(once, 0.0), np.maximum(small, 0.0))
 
 
-@kernel
+@inner
 def beam_row(theta):
     """Fractional row of an angle."""
     return math.sqrt(min(max(theta, 0.0) / math.pi, 1.0)) * (ANGLES - 1)
 
 
-@kernel
+@inner
 def beam_at(table, phase, row, depth, k_scaled):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
     i = min(int(row), ANGLES - 2)

@@ -35,7 +35,7 @@ from dovrek.core.density import (
     UNDER,
     density,
 )
-from dovrek.core.kernels import henyey_greenstein, kernel, solver
+from dovrek.core.kernels import henyey_greenstein, inner, kernel, solver
 from dovrek.core.lens import Lens, pixel_size, ray_of
 from dovrek.core.march import sun_disc_share
 from dovrek.core.phase import RINGS, halo_at
@@ -77,7 +77,7 @@ def _random(state):
     return (float(z >> np.uint64(11)) + 0.5) * (1.0 / 9007199254740992.0)
 
 
-@kernel
+@inner
 def _most(p):
     """Extinction that a layer nowhere exceeds, 1/m."""
     if int(p[KIND]) == CIRRUS:
@@ -182,14 +182,14 @@ def _turn(lobes, ray, state):
         ray[k] *= norm
 
 
-@kernel
+@inner
 def _phase(lobes, cosine):
     return (lobes[0] * henyey_greenstein(cosine, lobes[1])
             + lobes[2] * henyey_greenstein(cosine, lobes[3])
             + lobes[4] * henyey_greenstein(cosine, lobes[5]))
 
 
-@kernel
+@inner
 def _height(scene, at):
     rz = scene.radius + at[2]
     r = math.sqrt(at[0] * at[0] + at[1] * at[1] + rz * rz)
@@ -197,7 +197,7 @@ def _height(scene, at):
         r + scene.radius)
 
 
-@kernel
+@inner
 def _off_ground(at, radius, ray, state):
     """Draw a direction off the level ground, cosine-weighted about its own vertical."""
     nz = radius + at[2]
@@ -214,7 +214,7 @@ def _off_ground(at, radius, ray, state):
         ray[k] *= norm
 
 
-@kernel
+@inner
 def _path(scene, tracing, place, ray, pixel, state, out, work):
     """One path from the camera (or from above `place` on a plan): XYZ, alpha, distance of the
     first collision into `out`. It ends in the sky; cloud and ground turn it."""

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, kernel, solver
+from dovrek.core.kernels import exp_minus, inner, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, Media
 from dovrek.core.spectrum import WAVES
 from dovrek.core.sun_table import SunTable, profile, sun_transmittance
@@ -66,7 +66,7 @@ def column_of(cosine):
     return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
 
 
-@kernel
+@inner
 def path_length(radius_km, height_km, mu, top_km):
     """Length (km) of a ray to the ground or the top, whether it hits ground, and its tangent t."""
     r = radius_km + height_km
@@ -79,7 +79,7 @@ def path_length(radius_km, height_km, mu, top_km):
     return tangent + math.sqrt(max(top * top - lowest * lowest, 0.0)), False, tangent
 
 
-@kernel
+@inner
 def path_node(k, steps, length, hits, tangent, height_km):
     """Distance of step boundary k: dense at the ray's lowest end, where the air is."""
     u = k / steps
@@ -92,7 +92,7 @@ def path_node(k, steps, length, hits, tangent, height_km):
     return length * u * u
 
 
-@kernel
+@inner
 def _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh, haze, chi1, chi2r, chi2h):
     """Light of given moments turned toward a direction by molecules and haze."""
     y2 = max(1.0 - mu * mu - x * x, 0.0)
@@ -101,7 +101,7 @@ def _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh, haze, chi1, chi2r, chi2h):
             + 2.5 * (chi2r * rayleigh + chi2h * haze) * (3.0 * quadratic - a0))
 
 
-@kernel
+@inner
 def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
     """Light scattered again toward a direction (local zenith cosine, sunward component).
 

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, henyey_greenstein, kernel, solver
+from dovrek.core.kernels import exp_minus, henyey_greenstein, inner, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, HAZE_LOBES, Media
 from dovrek.core.scattering import (
     COSINES,
@@ -152,7 +152,7 @@ def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, 
                 sky[i, j, c] = math.log(max(out[0, c], TINY))
 
 
-@kernel
+@inner
 def air_elevation(i, horizon):
     """Elevation of a row of the aerial table: 16 rows below the horizon, 24 above."""
     if i < AIR_BELOW:
@@ -326,7 +326,7 @@ def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
     return out
 
 
-@kernel
+@inner
 def _cubic(u, weights):
     """Catmull–Rom weights of four neighbours."""
     weights[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
@@ -335,7 +335,7 @@ def _cubic(u, weights):
     weights[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@kernel
+@inner
 def _azimuth_node(j, n):
     """Mirror a column index at the sun's meridian and opposite it."""
     if j < 0:
@@ -345,14 +345,14 @@ def _azimuth_node(j, n):
     return j
 
 
-@kernel
+@inner
 def _from_sun(turn):
     """A difference of azimuths folded into 0 … π."""
     folded = abs(turn) % (2.0 * math.pi)
     return 2.0 * math.pi - folded if folded > math.pi else folded
 
 
-@kernel
+@inner
 def sky_parts(view, elevation, azimuth, wi, wj, parts):
     """Clear sky in a direction: A and B (XYZ each, see `_along`) into `parts` (6,); `wi`, `wj` (4,)
     are scratch."""
@@ -390,7 +390,7 @@ def sky_radiance(view, elevation, azimuth, cosine, scratch, out):
         out[c] = parts[c] + phase * parts[3 + c]
 
 
-@kernel
+@inner
 def air_parts(view, elevation, azimuth, distance_m, parts):
     """Air up to a distance into `parts` (9,): A and B (XYZ each, see `_along`), transmittance."""
     d = elevation - view.horizon
@@ -422,7 +422,7 @@ def air_parts(view, elevation, azimuth, distance_m, parts):
                     parts[c] += w * cell[c]
 
 
-@kernel
+@inner
 def air_between(view, elevation, azimuth, cosine, distance_m, parts, scatter, passed):
     """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance; `parts`
     (9,) is scratch."""

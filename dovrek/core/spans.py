@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 
 from dovrek.core.density import BASE, Z_HIGH, Z_LOW
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 
 SPANS_LIMIT = 64
 SHORTEST_M = 0.5
 
 
-@kernel
+@inner
 def shell_crossings(radius, height, dz, shell, out):
     """Distances at which a ray meets a sphere of height `shell`; False when it misses."""
     r0, r1 = radius + height, radius + shell
@@ -36,7 +36,7 @@ def ground_distance(radius, height, dz):
     return -r0 * dz - math.sqrt(disc)
 
 
-@kernel
+@inner
 def layer_spans(layers, radius, height, dz, limit, starts, ends, owner, cuts, hits):
     """Stretches (m) of a ray inside each layer's shell, and their sorted ends.
 

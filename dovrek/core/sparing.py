@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import inner, kernel
 from dovrek.core.lens import ray_of
 from dovrek.core.scene import ALPHA, DISTANCE, GREEN, OUT
 
@@ -101,7 +101,7 @@ def bridge(light, there, wanted, slanting, spread, uneven):
                 light[y, x, c] = mean / count
 
 
-@kernel
+@inner
 def _paired(there, y, x, v, u):
     """Whether a neighbour (v, u) of (y, x) is there, and the one across from it."""
     height, width = there.shape
@@ -113,7 +113,7 @@ def _paired(there, y, x, v, u):
     return there[v, u] != 0 and there[across_v, across_u] != 0
 
 
-@kernel
+@inner
 def _neighbour(y, x, m, slanting):
     """Place of the m-th of a pixel's four neighbours."""
     a, b = 1 - 2 * (m & 1), m >> 1

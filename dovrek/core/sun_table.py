@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, kernel, smoothstep
+from dovrek.core.kernels import exp_minus, inner, kernel, smoothstep
 from dovrek.core.media import (
     AIR_TOP_KM,
     PROFILE_NODES,
@@ -46,12 +46,12 @@ def profile(table, height_km):
     return table[i] * (1.0 - f) + table[i + 1] * f
 
 
-@kernel
+@inner
 def _refractive_index(molecules, height_km):
     return 1.0 + REFRACTIVITY_AT_SEA * profile(molecules, height_km)
 
 
-@kernel
+@inner
 def _branch(media, low_km, high_km, invariant, out):
     """Add columns and bending along one branch of a ray, from `low_km` up to `high_km`.
 
