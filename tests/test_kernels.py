@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import math
 import os
 from pathlib import Path
@@ -12,7 +13,7 @@ import pytest
 from numba import float64, types
 
 from dovrek.core import kernels
-from dovrek.core.kernels import henyey_greenstein, kernel, smoothstep, solver
+from dovrek.core.kernels import clamp, henyey_greenstein, kernel, smoothstep, solver
 
 JIT = hasattr(smoothstep, "signatures")
 
@@ -31,15 +32,47 @@ def test_smoothstep_and_phase_function() -> None:
 def test_numbers_written_out_share_one_version(made: Any) -> None:
     """A call with 3, one with a variable and one by name compile the inner function once."""
     @made
-    def inner(a: Any, scale: Any) -> Any:
+    def scaled(a: Any, scale: Any) -> Any:
         return a * scale
 
     @made
     def outer(n: Any) -> Any:
-        return inner(3, 2.0) + inner(n, 2.0) + inner(7, scale=2.0)
+        return scaled(3, 2.0) + scaled(n, 2.0) + scaled(7, scale=2.0)
 
     assert outer(5) == 30.0
-    assert inner.signatures == [(types.int64, float64)]
+    assert scaled.signatures == [(types.int64, float64)]
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_an_inner_kernel_is_refused_to_python() -> None:
+    """It has no way in: without the refusal such a call ends the process."""
+    @kernel
+    def held(x: Any) -> Any:
+        return clamp(x, -1.0, 2.0)
+
+    assert [held(x) for x in (-3.0, -1.0, 0.5, 7.0)] == [-1.0, -1.0, 0.5, 2.0]
+    assert math.isnan(held(math.nan))
+    with pytest.raises(TypeError, match="clamp is called by kernels alone"):
+        clamp(0.5, 0.0, 1.0)
+
+
+def _decorated(node: ast.stmt, names: set[str]) -> bool:
+    return isinstance(node, ast.FunctionDef) and any(
+        isinstance(d, ast.Name) and d.id in names for d in node.decorator_list)
+
+
+def test_inner_kernels_are_named_by_kernels_alone() -> None:
+    sources = Path(kernels.__file__).parents[1].rglob("*.py")
+    trees = [ast.parse(source.read_text()) for source in sources]
+    inside = {node.name for tree in trees for node in tree.body
+              if isinstance(node, ast.FunctionDef) and _decorated(node, {"inner"})}
+    assert len(inside) > 50
+    for tree in trees:
+        for node in tree.body:
+            if _decorated(node, {"inner", "kernel", "solver"}) or isinstance(node, ast.ImportFrom):
+                continue
+            named = {part.id for part in ast.walk(node) if isinstance(part, ast.Name)}
+            assert not named & inside, ast.unparse(node)[:200]
 
 
 def test_old_folders_of_compiled_code_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.cloud_shapes import SHAPES, Shapes
-from dovrek.core.kernels import inner, kernel, smoothstep, solver
+from dovrek.core.kernels import clamp, inner, kernel, smoothstep, solver
 from dovrek.core.noise import hash_unit
 
 Array32 = NDArray[np.float32]
@@ -117,7 +117,7 @@ def smooth_field(x, y, size, seed, period):
         weight += w
     # Spread the bell of the sum back to about uniform.
     centred = (total / weight - 0.5) * 2.1
-    return min(max(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0), 1.0)
+    return clamp(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0, 1.0)
 
 
 @inner
@@ -197,7 +197,7 @@ def _deal(cells, lattice, points, i0, i1, out):
                     y += shift * cells.row_y
                 u = hash_unit(key, m, cells.seed + 4)
                 size = math.exp(cells.spread * 1.7 * (u - 0.62))
-                size = min(max(size, 0.16), 1.0)
+                size = clamp(size, 0.16, 1.0)
                 mask = smooth_field(x, y, 5.3 * cells.size_m, cells.seed + 5, period)
                 own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / RANKS
                 rank = own + (0.25 + 0.45 * cells.huddle) * (mask - 0.5)
@@ -352,10 +352,10 @@ def _index(instances, period, squares, r0, r1, cursor, members, fill):
             row = _wrapped(i, squares)
             if row < r0 or row >= r1:
                 continue
-            nx = min(max(x, i * size), (i + 1) * size) - x
+            nx = clamp(x, i * size, (i + 1) * size) - x
             left = reach * reach - nx * nx
             for j in range(j0, j1 + 1):
-                ny = min(max(y, j * size), (j + 1) * size) - y
+                ny = clamp(y, j * size, (j + 1) * size) - y
                 if ny * ny > left:
                     continue
                 square = row * squares + _wrapped(j, squares)

@@ -16,7 +16,7 @@ from dovrek.core.density import (
     K_SCALED,
     Z_HIGH,
 )
-from dovrek.core.kernels import inner, kernel
+from dovrek.core.kernels import clamp, inner, kernel
 from dovrek.core.light_grid import CHANNELS, COARSER
 from dovrek.core.scene import BELOW_M, LIGHT_HEIGHTS, LIGHT_SPAN_RAD, LIGHT_SUNS, LIGHT_TOP_M
 
@@ -36,9 +36,9 @@ def _grid_place(p, x, y, z, dither, place):
         half *= COARSER
         dx *= COARSER
         level += 1
-    a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    c = min(max((z - p[GRID_Z0]) / p[GRID_DZ] - 0.5, 0.0), nz - 1.001)
+    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    c = clamp((z - p[GRID_Z0]) / p[GRID_DZ] - 0.5, 0.0, nz - 1.001)
     i, j, k = int(a), int(b), int(c)
     place[0], place[1], place[2] = a - i, b - j, c - k
     return int(p[GRID_AT]) + (((level * n + i) * n + j) * nz + k) * CHANNELS
@@ -80,9 +80,9 @@ def grid_light(light, p, x, y, z, dither, out):
 @kernel
 def sunlight_at(t, sun, radius, x, y, h, out):
     """Irradiance (XYZ) of the sun above a place: its height and its own sun elevation count."""
-    u = min(max(h / LIGHT_TOP_M, 0.0), 1.0) * (LIGHT_HEIGHTS - 1)
+    u = clamp(h / LIGHT_TOP_M, 0.0, 1.0) * (LIGHT_HEIGHTS - 1)
     offset = (x * sun[0] + y * sun[1]) / radius
-    v = (min(max(offset / LIGHT_SPAN_RAD, -1.0), 1.0) + 1.0) * 0.5 * (LIGHT_SUNS - 1)
+    v = (clamp(offset / LIGHT_SPAN_RAD, -1.0, 1.0) + 1.0) * 0.5 * (LIGHT_SUNS - 1)
     i, j = min(int(u), LIGHT_HEIGHTS - 2), min(int(v), LIGHT_SUNS - 2)
     fi, fj = u - i, v - j
     for c in range(3):

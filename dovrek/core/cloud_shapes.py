@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import inner, solver
+from dovrek.core.kernels import clamp, inner, solver
 from dovrek.core.noise import hash_unit
 
 SHAPES = 12
@@ -107,7 +107,7 @@ def _turrets(radius, height, lobes, anvil, state, spheres):
         r0 = max(min(r0, 0.52 * reach + 0.06 * radius), 0.10 * radius)
         z = 0.12 * r0
         while count < SPHERES - 60:
-            share = min(max(z / max(reach, 1.0), 0.0), 1.0)
+            share = clamp(z / max(reach, 1.0), 0.0, 1.0)
             r = r0 * (1.0 - 0.42 * share) * (0.74 + 0.5 * _random(state))
             last = z + r >= reach
             if last and z > 0.3 * r0:
@@ -258,7 +258,7 @@ def _shape(radius, height, lobes, anvil, seed, index, half_width, voxel, floor, 
         for j in range(n):
             covered = False
             for c in range(nz):
-                v = min(max(field[i, j, c] / reach, -1.0), 1.0)
+                v = clamp(field[i, j, c] / reach, -1.0, 1.0)
                 out[i, j, c] = np.uint8(127.5 + 127.5 * v)
                 if v > 0.0 and floor + c * voxel > 0.0:
                     covered = True

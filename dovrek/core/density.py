@@ -28,7 +28,7 @@ from dovrek.core.cloud_cells import (
     X,
     Y,
 )
-from dovrek.core.kernels import inner, kernel, smoothstep
+from dovrek.core.kernels import clamp, inner, kernel, smoothstep
 from dovrek.core.noise import (
     BILLOW,
     WISP,
@@ -102,9 +102,9 @@ def _shape_distance(s, p, shape, u, v, w):
     a = (u + p[SHAPE_HALF]) / voxel - 0.5
     b = (v + p[SHAPE_HALF]) / voxel - 0.5
     c = (w - p[SHAPE_FLOOR]) / voxel
-    a = min(max(a, 0.0), n - 1.001)
-    b = min(max(b, 0.0), n - 1.001)
-    c = min(max(c, 0.0), nz - 1.001)
+    a = clamp(a, 0.0, n - 1.001)
+    b = clamp(b, 0.0, n - 1.001)
+    c = clamp(c, 0.0, nz - 1.001)
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     at = int(p[SHAPE_AT]) + ((shape * n + i) * n + j) * nz + k
@@ -188,8 +188,8 @@ def _cumulus(field, p, x, y, z, footprint, detail):
             and p[ANVIL] <= 0.0):
         return f, p[SIGMA]  # deep inside: the skin cannot reach here
     # Fray: downwind, low and on small clouds the skin is torn instead of heaped.
-    fray = p[FRAY] * min(max(0.30 + 0.45 * down + 0.55 * (1.0 - own)
-                             + 0.35 * (1.0 - z / (0.35 * p[THICK] + 1.0)), 0.0), 1.4)
+    fray = p[FRAY] * clamp(0.30 + 0.45 * down + 0.55 * (1.0 - own)
+                           + 0.35 * (1.0 - z / (0.35 * p[THICK] + 1.0)), 0.0, 1.4)
     if age > 0.0:
         fray += age * (1.0 if p[ENDING] == TEARS else 0.5)
     icy = 0.0
@@ -297,7 +297,7 @@ def _mapped(field, p, x, y):
     scale = columns / p[MAP_EXTENT]
     a = (x * p[MAP_COS] - y * p[MAP_SIN]) * scale + 0.5 * columns - 0.5
     b = 0.5 * rows - 0.5 - (x * p[MAP_SIN] + y * p[MAP_COS]) * scale
-    a, b = min(max(a, 0.0), columns - 1.001), min(max(b, 0.0), rows - 1.001)
+    a, b = clamp(a, 0.0, columns - 1.001), clamp(b, 0.0, rows - 1.001)
     i, j = int(b), int(a)
     fb, fa = b - i, a - j
     at = int(p[MAP_AT]) + i * columns + j
@@ -402,7 +402,7 @@ def _celled_score(field, p, x, y, u, v, footprint):
         # Where there are rolls they take the place of cells.
         swollen = (1.0 - 0.65 * rows) * (cell - 0.5) * (1.0 - far)
         s += CELL_GAP * swollen
-    return s, min(max(0.5 + swollen + 0.5 * rows * wave, 0.0), 1.0)
+    return s, clamp(0.5 + swollen + 0.5 * rows * wave, 0.0, 1.0)
 
 
 @inner
@@ -516,7 +516,7 @@ def _celled(field, p, x, y, z, footprint, detail):
         return -min((-score - 0.3) * 0.35 * size, 400.0), 0.0
     # A lens on each cell: high where the score is, closing toward its outline. Where cells have
     # merged they still swell above and hang below.
-    q = min(max(score / 1.1, 0.0), 1.0)
+    q = clamp(score / 1.1, 0.0, 1.0)
     lens = math.sqrt(q * (2.0 - q)) * (CELL_NECK + (1.0 - CELL_NECK) * swollen)
     hang = p[ROUND_BASE]  # 1: about as round below as above
     sag = 0.12 * max(hang - 1.0, 0.0)
@@ -628,7 +628,7 @@ def _cirrus(field, p, x, y, z, footprint, detail):
     shred = 0.34 * p[FRAY]
     if score < -0.45 - shred:
         slope = 0.45 - 0.36 * tufted  # tufts are steeper
-        return -min(max((-score - 0.4 - shred) * slope * p[SIZE], 40.0), 1500.0), 0.0
+        return -clamp((-score - 0.4 - shred) * slope * p[SIZE], 40.0, 1500.0), 0.0
     u = xs * p[WIND_X] + ys * p[WIND_Y] + p[SHIFT_X]
     v = -xs * p[WIND_Y] + ys * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
@@ -729,7 +729,7 @@ def density(field, layer, x, y, z, footprint, detail):
         snow = 1.0 + (SNOW - 1.0) * smoothstep(MELTED_M, FROZEN_M, p[BASE] + z)
         return max(f, 30.0), p[FALL] * snow * rim * max(0.45 + 1.1 * n, 0.04) * fade
     if sigma > 0.0 and p[PROFILED] > 0.0:
-        c = min(max(z / p[THICK], 0.0), 1.0) * (PROFILE_NODES - 1)
+        c = clamp(z / p[THICK], 0.0, 1.0) * (PROFILE_NODES - 1)
         k = min(int(c), PROFILE_NODES - 2)
         sigma *= p[PROFILE + k] * (1.0 - c + k) + p[PROFILE + k + 1] * (c - k)
     return f, sigma

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import inner, kernel, solver
+from dovrek.core.kernels import clamp, inner, kernel, solver
 from dovrek.core.noise import hash_unit
 from dovrek.core.spectrum import (
     LUMINANCE_RGB,
@@ -123,7 +123,7 @@ _OF_ROOTS = np.array([encode_srgb.py_func((k / ROOTS) ** 2) for k in range(ROOTS
 def encode_quickly(value):
     """`encode_srgb` for 0 … 1 by a table, within 1e-6."""
     at = math.sqrt(max(value, 0.0)) * ROOTS
-    k = min(max(int(at), 0), ROOTS)
+    k = clamp(int(at), 0, ROOTS)
     return _OF_ROOTS[k] + (at - k) * (_OF_ROOTS[k + 1] - _OF_ROOTS[k])
 
 
@@ -164,7 +164,7 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
             raised = lum**power
             shown = min(height * raised / (raised + knee), 1.0)
             factor = shown / lum
-            fade = min(max((shown - 0.62) / 0.38, 0.0), 1.0)
+            fade = clamp((shown - 0.62) / 0.38, 0.0, 1.0)
             keep = 1.0 - 0.9 * fade * fade
             low, high = 0.0, 0.0
             for c in range(3):
@@ -178,7 +178,7 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
             for c in range(3):
                 v = encode_quickly(min(shown + (rgb[c] - shown) * limit, 1.0))
                 code = v * levels + 0.5 + _noise(x, y, c)
-                out[y, x, c] = min(max(code, 0.0), levels + 0.0)
+                out[y, x, c] = clamp(code, 0.0, levels + 0.0)
 
 
 def develop(

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.cloud_light import depth_above, sun_passed
 from dovrek.core.density import K_SCALED, PHASE
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import clamp, kernel
 from dovrek.core.lens import AUREOLE_RAD, falling_lens, ray_of
 from dovrek.core.march import march_pixels
 from dovrek.core.phase import PHASES
@@ -67,7 +67,7 @@ def _aureole(scene, scratch, light, rim, out):
             x = near * sx + far * (c * ax + s * ux)
             y = near * sy + far * (c * ay + s * uy)
             z = near * sz + far * s * uz
-            sky_radiance(scene.clear, math.asin(min(max(z, 0.0), 1.0)), math.atan2(x, y), near,
+            sky_radiance(scene.clear, math.asin(clamp(z, 0.0, 1.0)), math.atan2(x, y), near,
                          scratch, light)
             if ring == RINGS:
                 for k in range(3):

@@ -111,10 +111,16 @@ def exp_minus(x):
     return e * e
 
 
+@inner
+def clamp(x, low, high):
+    """`x`, or the limit it lies beyond."""
+    return min(max(x, low), high)
+
+
 @kernel
 def smoothstep(low, high, x):
     """Cubic step from 0 at `low` to 1 at `high`."""
-    u = min(max((x - low) / (high - low), 0.0), 1.0)
+    u = clamp((x - low) / (high - low), 0.0, 1.0)
     return u * u * (3.0 - 2.0 * u)
 
 

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.density import CELLED, CUMULUS, LENS, SLAB, STRATUS, density
-from dovrek.core.kernels import inner, kernel
+from dovrek.core.kernels import clamp, inner, kernel
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import DROPLETS, K_SCALED, Phase
 from dovrek.core.stages import Cancelled
@@ -173,9 +173,9 @@ def _depth_at(depth, shape, level, x, y, z, thin):
     `thin` veil in depth itself, which is the same there and quicker."""
     dx = shape.dx * COARSER**level
     n, nz = shape.n, shape.nz
-    a = min(max(x / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    b = min(max(y / dx + 0.5 * n - 0.5, 0.0), n - 1.001)
-    c = min(max((z - shape.z0) / shape.dz - 0.5, 0.0), nz - 1.001)
+    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    c = clamp((z - shape.z0) / shape.dz - 0.5, 0.0, nz - 1.001)
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     g = depth[level]
@@ -200,7 +200,7 @@ def _depth_at(depth, shape, level, x, y, z, thin):
 def _extinction_at(s, a, b, c):
     """Trilinear extinction at a place in cells from the first centre, 0 above and below."""
     n, nz = s.shape[0], s.shape[2]
-    a, b = min(max(a, 0.0), n - 1.001), min(max(b, 0.0), n - 1.001)
+    a, b = clamp(a, 0.0, n - 1.001), clamp(b, 0.0, n - 1.001)
     i, j, k = int(a), int(b), int(math.floor(c))
     fa, fb, fc = a - i, b - j, c - k
     total = 0.0
@@ -315,7 +315,7 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth, light):
                     i2 = min(int(a), n - 2)
                     j2 = min(int(b), n - 2)
                     k2 = min(int(max(c, 0.0)), nz - 2)
-                    fa, fb, fc = a - i2, b - j2, min(max(c - k2, 0.0), 1.0)
+                    fa, fb, fc = a - i2, b - j2, clamp(c - k2, 0.0, 1.0)
                     through, beyond = 0.0, 0.0
                     for e in range(2):
                         we = fa if e else 1.0 - fa

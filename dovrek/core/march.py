@@ -41,7 +41,7 @@ from dovrek.core.density import (
     density,
     falls_from,
 )
-from dovrek.core.kernels import inner, kernel, solver
+from dovrek.core.kernels import clamp, inner, kernel, solver
 from dovrek.core.lens import PLAN, pixel_size, ray_of
 from dovrek.core.noise import hash_unit
 from dovrek.core.passes import AIR, BACK, CLOUD, COVERED, FIRST, GROUND, HITS, MATTE, PASSES, SHADOW
@@ -127,7 +127,7 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
     dy = (elevation - e0) / flat
     d = math.sqrt(dx * dx + dy * dy)
     soft = max(pixel, 1e-5)
-    edge = min(max((radius - d) / soft + 0.5, 0.0), 1.0)
+    edge = clamp((radius - d) / soft + 0.5, 0.0, 1.0)
     if edge <= 0.0:
         return 0.0
     lit = scene.sun_disc[4]
@@ -135,7 +135,7 @@ def sun_disc_share(scene, elevation, azimuth, pixel):
         c, s = math.cos(scene.sun_disc[5]), math.sin(scene.sun_disc[5])
         along, across = (dx * s + dy * c) / radius, (dx * c - dy * s) / radius
         limb = (1.0 - 2.0 * lit) * math.sqrt(max(1.0 - across * across, 0.0))
-        return edge * min(max((along - limb) * radius / soft + 0.5, 0.0), 1.0) / max(lit, 1e-3)
+        return edge * clamp((along - limb) * radius / soft + 0.5, 0.0, 1.0) / max(lit, 1e-3)
     mu = math.sqrt(max(1.0 - min(d / radius, 1.0) ** 2, 0.0))
     return edge * (0.3 + 0.93 * mu - 0.23 * mu * mu) / 0.805
 
@@ -197,9 +197,9 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
     shares = work[440:440 + SHARES]
     with_passes = passes.shape[0] > 0
 
-    elevation = math.asin(min(max(dz, -1.0), 1.0))
+    elevation = math.asin(clamp(dz, -1.0, 1.0))
     azimuth = math.atan2(dx, dy)
-    cosine = min(max(dx * scene.sun[0] + dy * scene.sun[1] + dz * scene.sun[2], -1.0), 1.0)
+    cosine = clamp(dx * scene.sun[0] + dy * scene.sun[1] + dz * scene.sun[2], -1.0, 1.0)
     haze = haze_phase(cosine)
     theta = math.acos(cosine)
     row = beam_row(theta)
@@ -355,7 +355,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
                                  + share * (1.0 - e) * trans * narrow
                                  + share_s * gained * (
                                      max(0.0, j_sun + 3.0 * p[G_SCALED] * flux) + second))
-                    j_sky = min(max(j_sky, 0.0), 1.0)
+                    j_sky = clamp(j_sky, 0.0, 1.0)
                     up = share_s * gained * j_sky
                     down = share_s * gained * (1.0 - j_sky) * under_cloud
                     matte[l] += share_s * gained

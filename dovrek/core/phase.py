@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import inner, kernel
+from dovrek.core.kernels import clamp, inner, kernel
 
 Array = NDArray[np.float64]
 
@@ -165,7 +165,7 @@ def beam_at(table, phase, row, depth, k_scaled):
     """Bilinear look-up; beyond the last depth the value falls with the scaled extinction."""
     i = min(int(row), ANGLES - 2)
     fi = row - i
-    v = math.sqrt(min(max(depth, 0.0), DEPTH_LIMIT) / DEPTH_LIMIT) * (DEPTHS - 1)
+    v = math.sqrt(clamp(depth, 0.0, DEPTH_LIMIT) / DEPTH_LIMIT) * (DEPTHS - 1)
     j = min(int(v), DEPTHS - 2)
     fj = v - j
     near = table[phase, i, j] * (1 - fj) + table[phase, i, j + 1] * fj

@@ -35,7 +35,7 @@ from dovrek.core.density import (
     UNDER,
     density,
 )
-from dovrek.core.kernels import henyey_greenstein, inner, kernel, solver
+from dovrek.core.kernels import clamp, henyey_greenstein, inner, kernel, solver
 from dovrek.core.lens import Lens, pixel_size, ray_of
 from dovrek.core.march import sun_disc_share
 from dovrek.core.phase import RINGS, halo_at
@@ -165,7 +165,7 @@ def _turn(lobes, ray, state):
     u = _random(state)
     g = lobes[1] if u < lobes[0] else (lobes[3] if u < lobes[0] + lobes[2] else lobes[5])
     s = (1.0 - g * g) / (1.0 - g + 2.0 * g * _random(state))
-    cosine = min(max((1.0 + g * g - s * s) / (2.0 * g), -1.0), 1.0)
+    cosine = clamp((1.0 + g * g - s * s) / (2.0 * g), -1.0, 1.0)
     sine = math.sqrt(max(1.0 - cosine * cosine, 0.0))
     phi = 2.0 * math.pi * _random(state)
     a, b = sine * math.cos(phi), sine * math.sin(phi)
@@ -240,13 +240,13 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
             limit = min(limit, scene.clear.air_far_m)
         t = _flight(scene, at, ray, limit, 0, state, work)
         cosine = ray[0] * scene.sun[0] + ray[1] * scene.sun[1] + ray[2] * scene.sun[2]
-        cosine = min(max(cosine, -1.0), 1.0)
+        cosine = clamp(cosine, -1.0, 1.0)
         if t < 0.0 or seen_from < 0:
             view = scene.clear
             if seen_from >= 0:
                 view = SkyView(tracing.horizons[seen_from], tracing.sun_azimuth,
                                tracing.skies[seen_from], tracing.airs[seen_from], tracing.far_m)
-            elevation = math.asin(min(max(mu, -1.0), 1.0))
+            elevation = math.asin(clamp(mu, -1.0, 1.0))
             azimuth = math.atan2(ray[0], ray[1])
             airy = tracing.sky or seen_from < 0
             if t < 0.0 and ground_t <= 0.0:

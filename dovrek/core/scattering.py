@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, inner, kernel, solver
+from dovrek.core.kernels import clamp, exp_minus, inner, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, Media
 from dovrek.core.spectrum import WAVES
 from dovrek.core.sun_table import SunTable, profile, sun_transmittance
@@ -58,7 +58,7 @@ def cosine_of(j):
 @kernel
 def column_of(cosine):
     """Fractional grid column of a sun cosine."""
-    c = min(max(cosine, COSINE_LOW), 1.0)
+    c = clamp(cosine, COSINE_LOW, 1.0)
     if c <= COSINE_KNEE:
         return (c - COSINE_LOW) / 0.01
     d = c - COSINE_KNEE
@@ -107,7 +107,7 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
 
     S = (σ_R+σ_A')M0 + 3χ₁'σ_A'(μM1+xM2) + 5(χ₂Rσ_R+χ₂'σ_A')·½(3 v·Q·v − M0).
     """
-    u = math.sqrt(min(max(height_km / AIR_TOP_KM, 0.0), 1.0)) * (HEIGHTS - 1)
+    u = math.sqrt(clamp(height_km / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
     i = min(int(u), HEIGHTS - 2)
     fi = u - i
     c = column_of(mu_sun)
@@ -200,7 +200,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                 rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]
                 lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
                 if not first:  # the moments at this height, for every sun
-                    u = math.sqrt(min(max(h / AIR_TOP_KM, 0.0), 1.0)) * (HEIGHTS - 1)
+                    u = math.sqrt(clamp(h / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
                     low = min(int(u), HEIGHTS - 2)
                     above = u - low
                     for j in range(COSINES):
@@ -224,7 +224,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                                     + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
                             continue
                         s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
-                        xp = min(max((cosine - mu_p * mu_sp) / s2, -lim), lim)
+                        xp = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
                         c = column_of(mu_sp)
                         at = min(int(c), COSINES - 2)
                         fj = c - at

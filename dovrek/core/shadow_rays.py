@@ -11,7 +11,7 @@ import math
 
 from dovrek.core.cloud_light import sun_passed
 from dovrek.core.density import BASE, Z_HIGH
-from dovrek.core.kernels import kernel
+from dovrek.core.kernels import clamp, kernel
 from dovrek.core.sky_view import air_parts
 
 NODES = 32  # of a ray between the eye and the highest cloud
@@ -62,7 +62,7 @@ def lit_share(shares, distance):
     far = shares[NODES]
     if far <= 0.0:
         return 1.0
-    u = math.sqrt(min(max(distance / far, 0.0), 1.0)) * NODES - 1.0
+    u = math.sqrt(clamp(distance / far, 0.0, 1.0)) * NODES - 1.0
     if u <= 0.0:
         return shares[0]
     k = min(int(u), NODES - 2)

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, henyey_greenstein, inner, kernel, solver
+from dovrek.core.kernels import clamp, exp_minus, henyey_greenstein, inner, kernel, solver
 from dovrek.core.media import AIR_TOP_KM, HAZE_LOBES, Media
 from dovrek.core.scattering import (
     COSINES,
@@ -94,7 +94,7 @@ def _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu,
             sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
             s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
             lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
-            xp = min(max((cosine - mu_p * mu_sp) / s2, -lim), lim)
+            xp = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
             scattered_source(moments, media, h, mu_sp, mu_p, xp, rayleigh, haze_scaled,
                              chi1, chi2, again)
             s = min(h / SHADE_TOP_KM, 0.9999) * (SHADE_NODES - 1)
@@ -145,7 +145,7 @@ def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, 
         for j in range(AZIMUTHS):
             phi = math.pi * j / (AZIMUTHS - 1.0)
             vx = sin_v * math.cos(phi)
-            cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
+            cosine = clamp(mu * mu_s + vx * sin_s, -1.0, 1.0)
             _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s,
                    cosine, bounds, marks, out, passed)
             for c in range(6):
@@ -184,7 +184,7 @@ def _air_rows(media, sun, moments, ground, shade, haze_shaded, weights, seen, he
             bounds[k] = min(far_km * u * u, length)
         for j in range(AIR_AZIMUTHS):
             vx = sin_v * math.cos(math.pi * j / (AIR_AZIMUTHS - 1.0))
-            cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
+            cosine = clamp(mu * mu_s + vx * sin_s, -1.0, 1.0)
             _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s,
                    cosine, bounds, marks, out, passed)
             air[i, j, 0, :6] = 0.0
@@ -237,7 +237,7 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
             bounds[0] = 0.0
             for b in range(n_phi):
                 vx = sin_v * math.cos(math.pi * (b + 0.5) / n_phi)
-                cosine = min(max(mu * mu_s + vx * sin_s, -1.0), 1.0)
+                cosine = clamp(mu * mu_s + vx * sin_s, -1.0, 1.0)
                 _along(media, sun, moments, ground, shade, 1.0, weights, height, mu, vx, mu_s,
                        cosine, bounds, marks, row, passed)
                 phase = haze_phase(cosine)
@@ -365,7 +365,7 @@ def sky_parts(view, elevation, azimuth, wi, wj, parts):
     _cubic(phi - j, wj)
     s0 = s1 = s2 = s3 = s4 = s5 = 0.0
     for a in range(4):
-        ia = min(max(i - 1 + a, 0), ELEVATIONS - 1)
+        ia = clamp(i - 1 + a, 0, ELEVATIONS - 1)
         for b in range(4):
             jb = _azimuth_node(j - 1 + b, AZIMUTHS)
             w = wi[a] * wj[b]
@@ -397,16 +397,16 @@ def air_parts(view, elevation, azimuth, distance_m, parts):
     if d < 0.0:
         v = math.sqrt(-d / (0.5 * math.pi + view.horizon)) * (AIR_BELOW - 0.5)
         y = AIR_BELOW - 0.5 - v
-        i = min(max(int(y), 0), AIR_BELOW - 2)
+        i = clamp(int(y), 0, AIR_BELOW - 2)
     else:
         v = math.sqrt(d / (0.5 * math.pi - view.horizon)) * (AIR_ABOVE - 0.5)
         y = AIR_BELOW - 0.5 + v
-        i = min(max(int(y), AIR_BELOW), AIR_BELOW + AIR_ABOVE - 2)
-    fi = min(max(y - i, 0.0), 1.0)
+        i = clamp(int(y), AIR_BELOW, AIR_BELOW + AIR_ABOVE - 2)
+    fi = clamp(y - i, 0.0, 1.0)
     phi = _from_sun(azimuth - view.sun_azimuth) / math.pi * (AIR_AZIMUTHS - 1)
     j = min(int(phi), AIR_AZIMUTHS - 2)
     fj = phi - j
-    u = math.sqrt(min(max(distance_m / view.air_far_m, 0.0), 1.0)) * AIR_SLICES
+    u = math.sqrt(clamp(distance_m / view.air_far_m, 0.0, 1.0)) * AIR_SLICES
     k = min(int(u), AIR_SLICES - 1)
     fk = u - k
     for c in range(9):

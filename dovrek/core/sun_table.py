@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.kernels import exp_minus, inner, kernel, smoothstep
+from dovrek.core.kernels import clamp, exp_minus, inner, kernel, smoothstep
 from dovrek.core.media import (
     AIR_TOP_KM,
     PROFILE_NODES,
@@ -40,7 +40,7 @@ class SunTable(NamedTuple):
 @kernel
 def profile(table, height_km):
     """Linear look-up in a profile on the 0.25 km grid."""
-    u = min(max(height_km / PROFILE_STEP_KM, 0.0), PROFILE_NODES - 1.001)
+    u = clamp(height_km / PROFILE_STEP_KM, 0.0, PROFILE_NODES - 1.001)
     i = int(u)
     f = u - i
     return table[i] * (1.0 - f) + table[i + 1] * f
@@ -139,7 +139,7 @@ def sun_columns(table, height_km, cosine, out):
 
     The disc fades over ± its radius at the refracted horizon.
     """
-    u = math.sqrt(min(max(height_km / AIR_TOP_KM, 0.0), 1.0)) * (HEIGHTS - 1)
+    u = math.sqrt(clamp(height_km / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
     i = min(int(u), HEIGHTS - 2)
     fi = u - i
     mu_h = table.horizon[i] * (1.0 - fi) + table.horizon[i + 1] * fi
@@ -147,7 +147,7 @@ def sun_columns(table, height_km, cosine, out):
     if above <= -SUN_RADIUS_RAD:
         out[3] = 0.0
         return
-    y = math.sqrt(min(max((cosine - mu_h) / (1.0 - mu_h), 0.0), 1.0)) * (COSINES - 1)
+    y = math.sqrt(clamp((cosine - mu_h) / (1.0 - mu_h), 0.0, 1.0)) * (COSINES - 1)
     j = min(int(y), COSINES - 2)
     fj = y - j
     for c in range(4):
