@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import cloud_cells
+from dovrek.core import cloud_cells, prepare
 from dovrek.core import density as d
 from dovrek.core.lens import bearings_of, direction_at, dome_lens, picture_lens, plan_lens
-from dovrek.core.prepare import FINE, SKETCH, Fineness
+from dovrek.core.prepare import FINE, SKETCH, Fineness, Preparer
 from dovrek.core.render import QUALITIES, render_frame
 from dovrek.core.stages import Cancel
 from dovrek.core.studio import Studio, Wish
@@ -132,3 +132,19 @@ def test_a_sky_view_is_reckoned_from_two() -> None:
     assert built == [True, True, False]
     assert np.exp(views[2].sky) == pytest.approx(np.exp(exact.sky), rel=1e-3)
     assert views[2].air == pytest.approx(exact.air, rel=1e-3, abs=1e-5 * float(exact.air.max()))
+
+
+def test_a_closing_sketch_needs_two_looks(studio: Studio, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Above 6 oktas most cells are full throughout: two looks find what three find."""
+    sky = with_values(heaps(), {"layers[heaps].cover_oktas": 7.0})
+    body = studio.preparer.body(sky, sky.layers[0], SKETCH, Cancel())
+
+    def found() -> Any:
+        return Preparer(studio.workers).extinction(body, SKETCH, Cancel())
+
+    two = found()
+    monkeypatch.setattr(prepare, "CLOSING_OKTAS", 9.0)
+    three = found()
+    assert np.abs(two - three).max() > 0.0  # other looks were taken
+    for level in range(body.grid.levels):
+        assert two[level].mean() == pytest.approx(three[level].mean(), rel=0.02)

@@ -77,6 +77,7 @@ SHEET_RASTER = 200
 WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 SHREDS_TRIED = 4
+CLOSING_OKTAS = 6.0
 FULL_GROWN = 0.5  # stage of life
 # Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
 NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
@@ -380,6 +381,8 @@ class Preparer:
 
     def extinction(self, body: LayerBody, fineness: Fineness, cancel: Cancel) -> Any:
         grid, samples = body.grid, fineness.samples[0 if body.heaped else 1]
+        if fineness.rough and body.layer.cover_oktas > CLOSING_OKTAS:
+            samples = min(samples, 2)  # heaps stand so close that most cells are full throughout
 
         def build() -> Any:
             sigma = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable
@@ -86,6 +87,7 @@ class StageCache:
 
     def __init__(self, kept: int = KEPT_PER_STAGE, behind: StageCache | None = None) -> None:
         self._kept, self._behind = kept, behind
+        self._lock = threading.Lock()  # two searches, or a picture and its trials, may ask at once
         self._stages: dict[str, OrderedDict[str, Any]] = {}
         self.seconds: dict[str, float] = {}
         self.built: list[str] = []
@@ -101,17 +103,20 @@ class StageCache:
 
     def get(self, stage: str, key: str, build: Callable[[], T], keep: int = 0) -> T:
         """The stored result, or the built one; nothing is stored when `build` raises."""
-        results = self._stages.setdefault(stage, OrderedDict())
-        if key not in results and self._behind is not None and (stage, key) in self._behind:
+        with self._lock:
+            results = self._stages.setdefault(stage, OrderedDict())
+            if key in results:
+                results.move_to_end(key)
+                found: T = results[key]
+                return found
+        if self._behind is not None and (stage, key) in self._behind:
             there: T = self._behind.get(stage, key, build)
             return there
-        if key in results:
-            results.move_to_end(key)
-            found: T = results[key]
-            return found
-        value = results[key] = self.once(stage, build)
-        while len(results) > (keep or self._kept):
-            results.popitem(last=False)
+        value = self.once(stage, build)
+        with self._lock:
+            results[key] = value
+            while len(results) > (keep or self._kept):
+                results.popitem(last=False)
         return value
 
     def once(self, stage: str, build: Callable[[], T]) -> T:
