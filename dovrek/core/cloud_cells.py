@@ -428,7 +428,8 @@ class Levels(NamedTuple):
 def levels_of(dealt: NDArray[np.float64], period_m: float, shapes: Shapes) -> Levels:
     most = 0.5 * MEASURED_M + shapes.half_width_m * swell(HIGHEST_LEVEL)
     x, y = (np.abs((dealt[:, k] + 0.5 * period_m) % period_m - 0.5 * period_m) for k in (0, 1))
-    return Levels(dealt[(x <= most) & (y <= most)], {})
+    near = dealt[(x <= most) & (y <= most)]
+    return Levels(near[np.argsort(-near[:, 2])], {})  # the largest first: most is covered soon
 
 
 def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: float,
