@@ -242,11 +242,11 @@ def _raster_cover(dealt, level, period, half_width, footprints, grow, r0, r1, fr
     for i in range(r0, r1):
         for j in range(RASTER + 1):
             free[i, j] = j
-    n = footprints.shape[1]
+    _, _, n = footprints.shape
     pixel = MEASURED_M / RASTER
     half = 0.5 * MEASURED_M
     total, most = 0, (r1 - r0) * RASTER
-    for k in range(dealt.shape[0]):
+    for k in range(len(dealt)):
         scale = grown_scale(dealt[k, 2], dealt[k, 6], level)
         if scale <= 0.0:
             continue
@@ -344,7 +344,7 @@ def _index(instances, period, squares, r0, r1, cursor, members, fill):
     r0 … r1; `cursor` holds where each square's next member goes."""
     size = period / squares
     per_metre = squares / period
-    for k in range(instances.shape[0]):
+    for k in range(len(instances)):
         x, y, reach = instances[k, X], instances[k, Y], instances[k, REACH]
         i0, i1 = math.floor((x - reach) * per_metre), math.floor((x + reach) * per_metre)
         j0, j1 = math.floor((y - reach) * per_metre), math.floor((y + reach) * per_metre)
@@ -367,7 +367,7 @@ def _index(instances, period, squares, r0, r1, cursor, members, fill):
 @kernel
 def _clear(clearance, size):
     """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
-    n = clearance.shape[0]
+    n = len(clearance)
     for sweep in range(2):
         d = -1 if sweep == 0 else 1
         i = n - 1 if sweep == 0 else 0  # the row before, around the border
@@ -404,7 +404,7 @@ def deal_cells(
 def _find_ahead(dealt, ahead, period, margin, found):
     """Places of the possible clouds ahead, into `found`; their number."""
     n = 0
-    for k in range(dealt.shape[0]):
+    for k in range(len(dealt)):
         if dealt[k, 2] > 0.0 and _is_ahead(ahead, period, dealt[k, 0], dealt[k, 1], margin):
             found[n] = k
             n += 1

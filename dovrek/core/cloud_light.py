@@ -101,7 +101,7 @@ def depth_above(scene, x, y, h, place):
     sz = scene.sun[2] + (x * scene.sun[0] + y * scene.sun[1]) / scene.radius
     if sz <= LOWEST_SUN:
         return depth, layer
-    for l in range(scene.field.layers.shape[0]):
+    for l in range(len(scene.field.layers)):
         p = scene.field.layers[l]
         if h > p[BASE] + p[Z_HIGH]:
             continue
@@ -120,7 +120,8 @@ def depth_above(scene, x, y, h, place):
 def sun_passed(scene, x, y, h, place):
     """Share of sunlight that clouds let through to a place at height h above the ground, small
     turns included. `place` (3,) is scratch."""
-    return math.exp(-depth_above(scene, x, y, h, place)[0])
+    depth, _ = depth_above(scene, x, y, h, place)
+    return math.exp(-depth)
 
 
 @kernel
@@ -136,7 +137,7 @@ def ground_light(scene, x, y, out, place):
 @kernel
 def from_below(scene, layer, x, y):
     """Light from the ground beneath a place in a layer over the light from ground on the whole."""
-    side = scene.below.shape[1]
+    _, _, side = scene.below.shape
     a, b = (x / BELOW_M + 0.5) * side - 0.5, (y / BELOW_M + 0.5) * side - 0.5
     if a < 0.0 or b < 0.0 or a >= side - 1.0 or b >= side - 1.0:
         return 1.0

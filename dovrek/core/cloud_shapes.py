@@ -165,7 +165,7 @@ def _carry_outward(field, voxel, known):
 
     Source: chamfer distances (Borgefors 1986).
     """
-    n, nz = field.shape[0], field.shape[2]
+    n, _, nz = field.shape
     one = np.float32(CARRIED * voxel)
     two, three = np.float32(1.41421 * one), np.float32(1.73205 * one)
     for sweep in range(2):
@@ -218,7 +218,7 @@ def _shape(radius, height, lobes, anvil, seed, index, half_width, voxel, floor, 
     spheres = np.empty((SPHERES, 5))
     state = np.array([1000 * index, seed + 7919])
     count = _turrets(radius, height, lobes, anvil, state, spheres)
-    n, nz = out.shape[0], out.shape[2]
+    n, _, nz = out.shape
     field = np.full((n, n, nz), -reach, dtype=np.float32)
     near = NEAR_VOXELS * voxel
     top = 0.0

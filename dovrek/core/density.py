@@ -421,7 +421,7 @@ def sheet_score(field, p, x, y, footprint):
     v = -x * p[WIND_Y] + y * p[WIND_X] + p[SHIFT_Y]
     size = p[SIZE]
     if int(p[KIND]) == CELLED:
-        s = _celled_score(field, p, x, y, u, v, footprint)[0]
+        s, _ = _celled_score(field, p, x, y, u, v, footprint)
     elif int(p[KIND]) == STRATUS:
         stretch = 1.0 + 2.5 * p[COMB]
         u += 5.0 * size * _flat_noise(field.bytes, v, u, 41.0 * size, 0.47, footprint)

@@ -155,8 +155,9 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
     """
     rgb = np.empty(3)
     power, knee, height = _curve(contrast)
+    _, width, _ = light.shape
     for y in range(y0, y1):
-        for x in range(light.shape[1]):
+        for x in range(width):
             for c in range(3):
                 rgb[c] = scale * (matrix[c, 0] * light[y, x, 0] + matrix[c, 1] * light[y, x, 1]
                                   + matrix[c, 2] * light[y, x, 2])

@@ -109,7 +109,7 @@ def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
 @kernel
 def _lit(scene, i0, i1, place, out):
     """Share of sunlight on the ground at the middles of squares, rows i0 … i1 of (n, n)."""
-    n = out.shape[0]
+    n = len(out)
     for i in range(i0, i1):
         for j in range(n):
             out[i, j] = sun_passed(scene, ((i + 0.5) / n - 0.5) * BELOW_M,

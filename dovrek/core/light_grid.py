@@ -199,9 +199,9 @@ def _depth_at(depth, shape, level, x, y, z, thin):
 @inner
 def _extinction_at(s, a, b, c):
     """Trilinear extinction at a place in cells from the first centre, 0 above and below."""
-    n, nz = s.shape[0], s.shape[2]
+    n, _, nz = s.shape
     a, b = clamp(a, 0.0, n - 1.001), clamp(b, 0.0, n - 1.001)
-    i, j, k = int(a), int(b), int(math.floor(c))
+    i, j, k = int(a), int(b), math.floor(c)
     fa, fb, fc = a - i, b - j, c - k
     total = 0.0
     for h in range(2):
@@ -342,7 +342,7 @@ def carry_depth_up(sigma, depth, floor):
 
     Interpolation then meets the face with no cloud in the way, not with half a cell of it.
     """
-    levels, n, nz = sigma.shape[0], sigma.shape[1], sigma.shape[3]
+    levels, n, _, nz = sigma.shape
     for level in range(levels):
         s, d = sigma[level], depth[level]
         for i in range(n):
@@ -397,7 +397,7 @@ def _fill_hollows(sigma, floor, clear, climb, low, high, out):
     Both faces are drawn tight from lump to lump, rising no more than `climb` cells from a column
     to the next; what lies between them is filled. `low` and `high` (n, n) are scratch.
     """
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             low[i, j], high[i, j] = 1e9, -1e9
@@ -430,7 +430,7 @@ def _couple(sigma, k_t, dx, dz, floor, cx, cy, cz, free):
 
     `free` holds six losses a cell: −x, +x, −y, +y, −z, +z. All are given as noughts.
     """
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             for k in range(nz):
@@ -475,7 +475,7 @@ def _factorise(sigma, floor, cx, cy, cz, free, pivot, ratio):
     """Factors of the tridiagonal solve up each column (Thomas), good for every sweep: inverse
     pivots, and what a cell takes over from the one below. Both are given as noughts, which
     stay in clear air."""
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             below = 0.0
@@ -503,7 +503,7 @@ def _relax(cx, cy, cz, pivot, ratio, lowest, highest, right, source, j_field, sw
 
     A column's cloud lies in cells `lowest` up to `highest` (n, n); `right` (nz,) is scratch.
     """
-    n = pivot.shape[0]
+    n = len(pivot)
     for sweep in range(2 * sweeps):
         for i in range(n):
             if cancel[0] != 0:
@@ -547,7 +547,7 @@ def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, beam, source):
 
     `turning` is (K_s, K_t, D) of the phase function.
     """
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     k_s, k_t, drift = turning
     per4pi = 1.0 / (4.0 * math.pi)
     for i in range(n):
@@ -604,7 +604,7 @@ def _sun_source(sigma, depth, turning, floor, dx, dz, sx, sy, sz, beam, source):
 @kernel
 def _sky_source(sigma, floor, free, source):
     """Light of a unit sky through free faces: 1 from above, ½ from the sides, 0 from below."""
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             for k in range(nz):
@@ -616,7 +616,7 @@ def _sky_source(sigma, floor, free, source):
 @kernel
 def _flux(sigma, drift, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_field, flux):
     """Flux of scattered sunlight at cell centres: the mean of what crosses opposite faces."""
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             for k in range(nz):
@@ -652,7 +652,7 @@ def _flux(sigma, drift, floor, dx, dz, sx, sy, sz, cx, cy, cz, free, beam, j_fie
 @kernel
 def _start_from(coarse, fine, ratio):
     """First guess of a level from the coarser one around it."""
-    n, nz = fine.shape[0], fine.shape[2]
+    n, _, nz = fine.shape
     for i in range(n):
         a = int((i + 0.5 - 0.5 * n) / ratio + 0.5 * n)
         for j in range(n):
@@ -669,7 +669,7 @@ def _carry_aside(values, known, some, sigma, k_t, dx, dz, falls, new):
     beyond the face as the Marshak condition has it: 2/(R+2) of the cell's value at the face,
     R = 1.5 h K_t σ.
     """
-    n, nz, channels = values.shape[0], values.shape[2], values.shape[3]
+    n, _, nz, channels = values.shape
     for i in range(n):
         for j in range(n):
             if not (some[i, j] or (i > 0 and some[i - 1, j]) or (i < n - 1 and some[i + 1, j])
@@ -742,7 +742,7 @@ def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: 
 def _carry_down(share, sigma, floor):
     """Below the cells under a cloud's base its share of sky light stays: fine lumps that hang
     lower than the grid knows are in the same shade."""
-    n, nz = sigma.shape[0], sigma.shape[2]
+    n, _, nz = sigma.shape
     for i in range(n):
         for j in range(n):
             k = 0

@@ -158,10 +158,11 @@ def _taps(field, light, sun, l, x, y, z, random, footprint, place):
     sx, sy, sz = sun[0], sun[1], sun[2]
     near = 0.0
     for tap in range(3):
-        d = TAPS[tap][0] * (0.75 + 0.5 * random)
-        near += TAPS[tap][1] * density(
-            field, l, x + d * sx, y + d * sy, z + d * sz,
-            max(0.3 * TAPS[tap][1], 0.7 * footprint), 1.0 if tap == 0 else 0.0)[1]
+        middle, length = TAPS[tap]
+        d = middle * (0.75 + 0.5 * random)
+        _, sigma = density(field, l, x + d * sx, y + d * sy, z + d * sz,
+                           max(0.3 * length, 0.7 * footprint), 1.0 if tap == 0 else 0.0)
+        near += length * sigma
     return near, near + grid_depth(light, p, x + TAPS_END * sx, y + TAPS_END * sy,
                                    z + TAPS_END * sz, random, place)
 
@@ -195,7 +196,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
     wi, wj = work[429:433], work[433:437]
     ring = work[437:440]
     shares = work[440:440 + SHARES]
-    with_passes = passes.shape[0] > 0
+    with_passes = len(passes) > 0
 
     elevation = math.asin(clamp(dz, -1.0, 1.0))
     azimuth = math.atan2(dx, dy)
@@ -407,7 +408,7 @@ def trace(scene, marching, x0, y0, height, dx, dy, dz, pixel_m, pixel_rad, rando
         passes[COVERED] = 1.0 - trans_s
         if first_t > 0.0:
             passes[FIRST], passes[HITS] = first_t, 1.0
-        for l in range(field.layers.shape[0]):
+        for l in range(len(field.layers)):
             passes[MATTE + l] = matte[l]
     alpha = 1.0 - trans_s
     lit = 1.0
@@ -475,8 +476,9 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
             break
         ds = 1e9
         longer = factor * (1.0 if sigma_last > 0.0 else NEAR)
-        for l in range(field.layers.shape[0]):
-            ds = min(ds, _step(field.layers[l], t, r0, dz, radius, longer)[0])
+        for l in range(len(field.layers)):
+            step, _ = _step(field.layers[l], t, r0, dz, radius, longer)
+            ds = min(ds, step)
         if sigma_last > 1e-12:
             ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
         ds = min(ds, end - t)
@@ -484,7 +486,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
         h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - radius
         nearest, sigma_all = -1e9, 0.0
         above_all = True
-        for l in range(field.layers.shape[0]):
+        for l in range(len(field.layers)):
             p = field.layers[l]
             low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
             if h < high or dz < 0.0:
@@ -516,16 +518,18 @@ def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sam
     golden ratio (Roberts 2018).
     """
     place, ray, one, work = np.empty(2), np.empty(3), np.empty(OUT), np.empty(WORK)
-    parts = np.empty(passes.shape[2])
+    _, _, kept = passes.shape
+    parts = np.empty(kept)
+    rows, columns = todo.shape
     pixel = pixel_size(lens, width, height)
     pixel_m, pixel_rad = (pixel, 0.0) if lens.projection == PLAN else (0.0, pixel)
     jx = (0.5 + 0.7548776662466927 * sample) % 1.0
     jy = (0.5 + 0.5698402909980532 * sample) % 1.0
-    for row in range(todo.shape[0]):
+    for row in range(rows):
         if cancel[0] != 0:
             return
         y = tile_y + row
-        for column in range(todo.shape[1]):
+        for column in range(columns):
             if todo[row, column] == 0:
                 continue
             x = tile_x + column
@@ -538,7 +542,7 @@ def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sam
                   pixel_m, pixel_rad, random, stream, one, parts, work)
             for c in range(OUT):
                 out[row, column, c] += one[c]
-            for c in range(parts.shape[0]):
+            for c in range(len(parts)):
                 gain = parts[c]
                 if BACK <= c < GROUND + 3:  # what shows between clouds counts as it shows
                     gain *= max(1.0 - parts[COVERED], 1e-6)

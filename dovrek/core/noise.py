@@ -187,7 +187,7 @@ def noise_at(volumes, start, x, y, z, level):
     mask = n - 1
     shift = 7 - level
     px, py, pz = x * n - 0.5, y * n - 0.5, z * n - 0.5
-    ix, iy, iz = int(math.floor(px)), int(math.floor(py)), int(math.floor(pz))
+    ix, iy, iz = math.floor(px), math.floor(py), math.floor(pz)
     fx, fy, fz = px - ix, py - iy, pz - iz
     if level == 1:
         start += 2097152

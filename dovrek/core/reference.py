@@ -225,7 +225,7 @@ def _path(scene, tracing, place, ray, pixel, state, out, work):
         tint[c] = 1.0
     at[0], at[1], at[2] = place[0], place[1], scene.height
     out[ALPHA], out[DISTANCE] = 1.0, 0.0
-    grounded = scene.field.layers.shape[0]  # the ground's place among the surroundings
+    grounded = len(scene.field.layers)  # the ground's place among the surroundings
     seen_from = -1  # the camera; later the layer or the ground that turned the path
     # The layer whose wash tints the path: the first that it meets, −2 once the ground has turned
     # it after that. What clouds send to the ground and to each other keeps its own colour.

@@ -139,11 +139,12 @@ class Rays(NamedTuple):
 @kernel
 def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares, left):
     """Fill the arrays of `Rays`."""
+    _, rays, steps, _ = places.shape
     for i in range(HEIGHTS):
         height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
         r = media.radius_km + height
         mu_h = -math.sqrt(max(1.0 - (media.radius_km / r) ** 2, 0.0))
-        for ray in range(ends.shape[1]):
+        for ray in range(rays):
             up = ray < len(nodes)
             x_node = nodes[ray % len(nodes)]
             span = 1.0 - mu_h if up else 1.0 + mu_h
@@ -153,7 +154,6 @@ def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares,
             ends[i, ray, 2], ends[i, ray, 3] = length, 1.0 if hits else 0.0
             left[i, ray] = 1.0
             t0 = 0.0
-            steps = places.shape[2]
             for k in range(steps):
                 t1 = path_node(k + 1, steps, length, hits, tangent, height)
                 dt = t1 - t0
@@ -186,15 +186,16 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
     trans, columns = np.empty(WAVES), np.empty(4)
     light = np.empty((COSINES, azimuths, WAVES))
     there = np.empty((COSINES, MOMENTS, WAVES))
+    _, directions, steps, _ = rays.steps.shape
     for i in range(i0, i1):
         r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
         out[i] = 0.0
-        for ray in range(rays.ends.shape[1]):
+        for ray in range(directions):
             mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
             weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
             sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
             light[:] = 0.0
-            for k in range(rays.steps.shape[2]):
+            for k in range(steps):
                 t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
                 rp, mu_p = rays.steps[i, ray, k, 2], rays.steps[i, ray, k, 3]
                 rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]

@@ -29,7 +29,7 @@ def find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, r
     or `limit`. `parts` (9,) and `place` (3,) are scratch.
     """
     top = 0.0
-    for l in range(scene.field.layers.shape[0]):
+    for l in range(len(scene.field.layers)):
         top = max(top, scene.field.layers[l][BASE] + scene.field.layers[l][Z_HIGH])
     r0 = scene.radius + height
     far = min(limit, scene.clear.air_far_m)

@@ -45,7 +45,7 @@ def layer_spans(layers, radius, height, dz, limit, starts, ends, owner, cuts, hi
     `cuts` (128); `hits` (2,) is scratch. Returns how many stretches there are.
     """
     spans, n_cuts = 0, 0
-    for l in range(layers.shape[0]):
+    for l in range(len(layers)):
         p = layers[l]
         low, high = p[BASE] + p[Z_LOW], p[BASE] + p[Z_HIGH]
         if not shell_crossings(radius, height, dz, high, hits):

@@ -47,12 +47,13 @@ def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, above, cr
 
     `above` is scratch, one larger each way than `crossed` (h, w): the pixels' corners.
     """
-    for row in range(above.shape[0]):
-        for column in range(above.shape[1]):
+    rows, columns = crossed.shape
+    for row in range(rows + 1):
+        for column in range(columns + 1):
             ray_of(lens, (tile_x + column) / width, (tile_y + row) / height, place, ray)
             above[row, column] = 1 if ray[2] > dip else 0
-    for row in range(crossed.shape[0]):
-        for column in range(crossed.shape[1]):
+    for row in range(rows):
+        for column in range(columns):
             count = (above[row, column] + above[row, column + 1] + above[row + 1, column]
                      + above[row + 1, column + 1])
             crossed[row, column] = 1 if 0 < count < 4 else 0

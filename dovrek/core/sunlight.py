@@ -69,10 +69,11 @@ def light_direction(sun: Place) -> tuple[float, float, float]:
 @kernel
 def _beam_by_height(table, media, elevation, trans, columns, out):
     """Transmittance toward the sun at heights and sun elevations about one, (n, m, WAVES)."""
-    for i in range(out.shape[0]):
-        height = LIGHT_TOP_M * 1e-3 * i / (out.shape[0] - 1)
-        for j in range(out.shape[1]):
-            offset = LIGHT_SPAN_RAD * (2.0 * j / (out.shape[1] - 1) - 1.0)
+    heights, offsets, _ = out.shape
+    for i in range(heights):
+        height = LIGHT_TOP_M * 1e-3 * i / (heights - 1)
+        for j in range(offsets):
+            offset = LIGHT_SPAN_RAD * (2.0 * j / (offsets - 1) - 1.0)
             sun_transmittance(table, media, height,
                               math.sin(min(elevation + offset, 0.5 * math.pi)),
                               media.haze_per_km, columns, trans)
