@@ -1,6 +1,6 @@
 """How long judging takes in the page: test strips, contact sheets, a slider's first pixels, and
 how near a suggestion comes to skies that are known. python -m tools.judging [suggest | unseen |
-drawn | graded]."""
+drawn | vivid | styled]."""
 
 from __future__ import annotations
 
@@ -133,10 +133,20 @@ def in_the_page() -> dict[str, Any]:
     return found
 
 
-def graded(pixels: NDArray[Any]) -> NDArray[Any]:
+def vivid(pixels: NDArray[Any]) -> NDArray[Any]:
     """A picture as a camera set to vivid might give it: not by our film."""
-    vivid = ImageEnhance.Color(Image.fromarray(pixels)).enhance(1.35)
-    return np.asarray(ImageEnhance.Contrast(vivid).enhance(1.2))
+    coloured = ImageEnhance.Color(Image.fromarray(pixels)).enhance(1.35)
+    return np.asarray(ImageEnhance.Contrast(coloured).enhance(1.2))
+
+
+def styled(pixels: NDArray[Any]) -> NDArray[Any]:
+    """The same by other means: a curve for each channel by a sine, colour by hue and saturation."""
+    codes = pixels / 255.0
+    curved = codes - 0.3 * np.sin(2.0 * np.pi * codes) / (2.0 * np.pi)
+    hue, colour, value = Image.fromarray(np.rint(255.0 * curved).astype(np.uint8)).convert(
+        "HSV").split()
+    return np.asarray(Image.merge("HSV", (hue, colour.point(lambda v: min(1.15 * v, 255)), value)
+                                  ).convert("RGB"))
 
 
 def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]],
@@ -177,8 +187,10 @@ if __name__ == "__main__":
         suggestions(KNOWN)
     elif "unseen" in sys.argv:
         suggestions(UNSEEN)
-    elif "graded" in sys.argv:
-        suggestions(KNOWN, graded)
+    elif "vivid" in sys.argv:
+        suggestions(KNOWN, vivid)
+    elif "styled" in sys.argv:
+        suggestions(KNOWN, styled)
     elif "drawn" in sys.argv:
         suggestions(DRAWN)
     else:

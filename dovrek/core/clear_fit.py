@@ -5,7 +5,7 @@ sky are rendered over a lattice of sun heights and hazes; between them light is 
 that a fit may try thousands of skies. Six things are sought: sun height, haze, the sun's bearing
 against the camera, exposure, white balance, and how much clouds shade the air beneath them, for
 the sky between clouds is darker than a clear one; of a graded picture also its contrast and
-saturation.
+saturation (`grade`).
 Each start descends by damped Gauss-Newton steps under a bounded loss, to which clouds are outliers,
 not errors (Geman & McClure 1985; Levenberg 1944 for the damping).
 """
@@ -23,7 +23,8 @@ from numpy.typing import NDArray
 from PIL import Image
 from scipy.interpolate import CubicSpline
 
-from dovrek.core.film import automatic_white, develop, meter
+from dovrek.core.film import automatic_white, meter
+from dovrek.core.grade import UNGRADED, Grade, as_pixels, developed
 from dovrek.core.lens import direction_at, dome_lens, picture_lens
 from dovrek.core.likeness import Pixels, sky_rows
 from dovrek.core.prepare import SKETCH, Prepared, Preparer
@@ -51,13 +52,12 @@ BALANCE, SHADE, GRADE = 4, 5, 6  # places of some
 SLOPE_STEPS = np.array([0.03, 0.06, 0.02, 0.03, 0.02, 0.05, 0.02, 0.03])
 LONGEST = np.array([0.5, 0.7, 0.4, 0.6, 0.15, 0.3, 0.15, 0.25])  # step at a time
 BALANCE_LIMIT = 0.25
-UNGRADED = (1.0, 1.0)
 CONTRASTS, SATURATIONS = (0.6, 1.6), (0.5, 2.0)
 # Another white balance than the automatic one must earn its place.
 BALANCE_SPREAD, BALANCE_COST = 0.1, 0.004
 SHADE_SPREAD, SHADE_COST, MOST_SHADE = 0.4, 0.002, 0.8  # so must shade
 GRADE_SPREADS, GRADE_COST = (0.2, 0.3), 0.008  # and a picture's own contrast and saturation
-GRADES = ((0.0, 0.35), (0.2, 0.35))  # logs of contrast and saturation that a search starts from
+GRADES = ((0.1, 0.15), (0.2, 0.3))  # logs of contrast and saturation that a search starts from
 EXPOSED_COST = 0.02  # of a stop squared against a meter: pictures are exposed about so
 # Most photographs are taken by day (common practice): what no clear sky fits well is not twilight
 # for being darker. Sun heights from which on this counts, and counts in full; share of the error.
@@ -70,7 +70,7 @@ EVEN = 5.0  # standard deviation of a block (of 255) up to which it is of one th
 LOOSE, STRICT = 0.06, 0.025
 BEARINGS = 20
 STOPS = (-1.2, -0.6, 0.0, 0.6, 1.2)  # about the automatic exposure
-STARTS, GRADED_STARTS = 6, 2
+STARTS, GRADED_STARTS = 6, 3
 ALIKE = 0.25  # starts this near in asinh(height / BEND) are one
 SAME = 0.15  # and fits
 
@@ -114,12 +114,12 @@ class Clear:
         return self.white * math.exp(float(self.point[4]))
 
     @property
-    def grade(self) -> tuple[float, float]:
-        """Contrast and saturation of the picture, over the film's own."""
+    def grade(self) -> Grade:
+        """Contrast and saturation of the picture's own."""
         return grade_of(self.point)
 
 
-def grade_of(point: Array) -> tuple[float, float]:
+def grade_of(point: Array) -> Grade:
     """Contrast and saturation at a point."""
     if len(point) <= GRADE:
         return UNGRADED
@@ -280,7 +280,7 @@ def shown_clear(skies: ClearSkies, found: Clear, up: Array, around: Array) -> Pi
     bearings (radians, from the camera's heading)."""
     dome = skies.dome(found.point[0], found.point[1], found.point[SHADE])
     light = sampled(dome, up, around - found.point[2])
-    return np.asarray(develop(light, found.ev, found.kelvins, *found.grade), dtype=np.uint8)
+    return as_pixels(developed(light, found.ev, found.kelvins, found.grade))
 
 
 class Match:
@@ -311,10 +311,9 @@ class Match:
         return sampled(dome, self.up, self.around - bearing)
 
     def apart(self, light: NDArray[np.float32], ev: float, kelvins: float,
-              grade: tuple[float, float] = UNGRADED) -> Array:
+              grade: Grade = UNGRADED) -> Array:
         """(n, 3) developed light, 0 … 1, less what is wanted."""
-        shown = develop(np.ascontiguousarray(light[None]), ev, kelvins, *grade,
-                        bits=16)[0] / 65535.0
+        shown = developed(np.ascontiguousarray(light[None]), ev, kelvins, grade)[0]
         return np.asarray(shown - self.wanted)
 
     def loss(self, apart: Array, scale: float) -> float:

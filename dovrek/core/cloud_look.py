@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
 from dovrek.core.clear_fit import BEND, Clear, ClearSkies, Framing, made_small, places, shown_clear
-from dovrek.core.film import DAYLIGHT_K, develop, undeveloped
+from dovrek.core.grade import as_pixels, ungraded
 from dovrek.core.likeness import Pixels, linear, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
@@ -51,6 +51,11 @@ class Stage:
         self.up, self.around = (a[: self.rows] for a in places(framing, self.size))
         self.above = self.up > math.radians(1.0)
 
+    def cloud(self, pixels: Pixels, skies: ClearSkies, fitted: Clear) -> Mask:
+        """Where a picture has cloud before the clear sky fitted to it."""
+        return differ(made_small(pixels, WIDTH)[: self.rows],
+                      shown_clear(skies, fitted, self.up, self.around))
+
     def look(self, pixels: Pixels, skies: ClearSkies, fitted: Clear, plain: bool = False
              ) -> CloudLook:
         """Measure a picture against the clear sky fitted to it; `plain` takes the picture's own
@@ -58,8 +63,7 @@ class Stage:
         sky = made_small(pixels, WIDTH)[: self.rows]
         clear = shown_clear(skies, fitted, self.up, self.around)
         if plain:
-            sky, clear = (np.asarray(develop(undeveloped(p, 0.0, DAYLIGHT_K, *fitted.grade), 0.0,
-                                             DAYLIGHT_K), dtype=np.uint8) for p in (sky, clear))
+            sky, clear = (as_pixels(ungraded(p / 255.0, fitted.grade)) for p in (sky, clear))
         cloud = differ(sky, clear)
         where = np.array([fitted.elevation_deg / 50.0, math.asinh(fitted.elevation_deg / BEND),
                           math.log(fitted.haze), math.log(self.framing.fov_h_rad),

@@ -100,12 +100,6 @@ def tone(y, contrast):
     return min(scale * v / (v + k), 1.0)
 
 
-def tone_of(shown: Array, contrast: float) -> Array:
-    """Relative luminance that `tone` shows as given, 0 … 1."""
-    power, knee, height = _curve(contrast)
-    return np.asarray((knee * shown / np.maximum(height - shown, 1e-6)) ** (1.0 / power))
-
-
 @kernel
 def encode_srgb(value):
     """Electro-optical inverse of IEC 61966-2-1, 0 … 1."""
@@ -196,16 +190,3 @@ def develop(
 
     run(rows, light.shape[0])
     return out
-
-
-def undeveloped(pixels: NDArray[np.uint8], ev: float, kelvins: float, contrast: float,
-                saturation: float) -> NDArray[np.float32]:
-    """(h, w, 3) XYZ light that `develop` shows as these pixels: its inverse, up to dither and to
-    what was clipped."""
-    shown = OF_CODE[pixels]
-    lum = np.maximum(shown @ np.asarray(LUMINANCE_RGB), 1e-6)[..., None]
-    fade = np.clip((lum - 0.62) / 0.38, 0.0, 1.0)
-    exposed = tone_of(lum, contrast)
-    rgb = exposed * (1.0 + (shown / lum - 1.0) / (1.0 - 0.9 * fade * fade))
-    back = np.linalg.inv(saturated(balance_matrix(kelvins), saturation))
-    return np.asarray(rgb @ back.T * white_luminance(ev), dtype=np.float32)
