@@ -54,7 +54,7 @@ GRADED = 0.02  # by which a clear sky must agree better for a photograph to be t
 HINT = 0.004  # by which it must do so at once for a search to be worth while
 PALEST, MOST_VIVID = 0.75, 1.98  # saturations that are believed
 # After which no further sun, no further genus, no further deal is tried.
-PATIENCE_S, GENERA_S, DEALS_S = 20.0, 21.0, 25.0
+PATIENCE_S, GENERA_S, DEALS_S = 18.0, 20.0, 23.0
 TRUST = 0.5  # in the odds against the clear sky over the whole frame's difference, as logarithms
 LIKELY = 3  # genera tried
 UNLIKELY = 5.0  # log of the chance against the likeliest, beyond which a genus is not tried
