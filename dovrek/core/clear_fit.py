@@ -26,7 +26,7 @@ from scipy.interpolate import CubicSpline
 from dovrek.core.film import automatic_white, meter
 from dovrek.core.grade import UNGRADED, Grade, as_pixels, developed
 from dovrek.core.lens import direction_at, dome_lens, picture_lens
-from dovrek.core.likeness import Pixels, sky_rows
+from dovrek.core.likeness import Mask, Pixels, sky_rows
 from dovrek.core.prepare import SKETCH, Prepared, Preparer
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.stages import Cancel, digest
@@ -284,13 +284,19 @@ def shown_clear(skies: ClearSkies, found: Clear, up: Array, around: Array) -> Pi
 
 
 class Match:
-    """The sky of a photograph as pixels to match: place, colour, weight."""
+    """The sky of a photograph as pixels to match: place, colour, weight. What is `hidden` (of the
+    picture at `PHOTO_WIDTH`) by things before the sky does not count."""
 
-    def __init__(self, pixels: Pixels, framing: Framing) -> None:
+    def __init__(self, pixels: Pixels, framing: Framing, hidden: Mask | None = None) -> None:
         small, trust = _clearest(made_small(pixels, PHOTO_WIDTH), FRAME_WIDTH)
         rows = sky_rows(small.shape[0], framing.horizon)
         up, around = places(framing, (small.shape[1], small.shape[0]))
         seen = up[:rows] > math.radians(1.0)
+        if hidden is not None:
+            h, w = small.shape[:2]
+            block = PHOTO_WIDTH // FRAME_WIDTH
+            blocks = hidden[: h * block, : w * block].reshape(h, block, w, block)
+            seen &= ~np.asarray(blocks.any(axis=(1, 3)))[:rows]
         self.up, self.around = up[:rows][seen], around[:rows][seen]
         self.wanted = small[:rows][seen] / 255.0
         # Grey may be cloud; what has a colour is sky.

@@ -28,10 +28,10 @@ from dovrek.core.clear_fit import (
     made_small,
     moved,
 )
-from dovrek.core.cloud_look import WIDTH, Mask, Stage
+from dovrek.core.cloud_look import WIDTH, Stage
 from dovrek.core.grade import UNGRADED, as_pixels, developed
 from dovrek.core.lens import picture_lens
-from dovrek.core.likeness import Pixels
+from dovrek.core.likeness import Mask, Pixels
 from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, meter_sky, render_frame
 from dovrek.core.stages import Cancel
@@ -84,10 +84,11 @@ class Clouds:
     """Cloud of a photograph over the clear sky fitted to it, and what a layer would show."""
 
     def __init__(self, sky: Sky, pixels: Pixels, framing: Framing, fitted: Clear,
-                 skies: ClearSkies, preparer: Preparer, cancel: Cancel, unknown: bool) -> None:
+                 skies: ClearSkies, preparer: Preparer, cancel: Cancel, unknown: bool,
+                 hidden: Mask | None = None) -> None:
         self.sky, self.unknown, self.skies = sky, unknown, skies
         self.preparer, self.cancel = preparer, cancel
-        self.stage = Stage(framing, pixels.shape)
+        self.hidden, self.stage = hidden, Stage(framing, pixels.shape, hidden)
         self.small = made_small(pixels, WIDTH)
         self.target, self.wanted = self.stage.look(pixels, skies, fitted)
         self.placed = _by_place(self.stage.cloud(pixels, skies, fitted))
@@ -134,8 +135,8 @@ class Clouds:
             point[2] += math.radians(heading - towards)
             fitted = replace(under, point=point)
             if not self.unknown:
-                fitted = descend(Match(shown, self.stage.framing), self.skies, point, STRICT,
-                                 FIT_STEPS)
+                fitted = descend(Match(shown, self.stage.framing, self.hidden), self.skies, point,
+                                 STRICT, FIT_STEPS)
                 if np.any(np.abs(fitted.point - point)[:2] > LOST):  # the photograph's was not
                     fitted = replace(under, point=point)
             look = self.stage.look(shown, self.skies, fitted)
@@ -170,11 +171,12 @@ class Clouds:
         """How unlike the photograph a sky's frame is in its range of colours, band by band."""
         shown = self.developed(sky, under, sky.camera.heading_deg, WIDTH)
         found = []
-        for ours, theirs in zip(np.array_split(shown[: self.stage.rows], 3),
-                                np.array_split(self.small[: self.stage.rows], 3), strict=True):
-            a, b = (np.quantile(part.reshape(-1, 3) / 255.0, QUANTILES, axis=0)
-                    for part in (ours, theirs))
-            found.append(np.mean((a - b) ** 2))
+        for rows in np.array_split(np.arange(self.stage.rows), 3):
+            seen = ~self.stage.hidden[rows]
+            if seen.any():
+                a, b = (np.quantile(part[rows][seen] / 255.0, QUANTILES, axis=0)
+                        for part in (shown, self.small))
+                found.append(np.mean((a - b) ** 2))
         return float(np.sqrt(np.mean(found)))
 
     def dealt(self, answers: list[Answer], genus: str, until: float) -> list[Sky]:

@@ -16,15 +16,15 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+from PIL import Image
 from scipy.ndimage import uniform_filter
 
 from dovrek.core.clear_fit import BEND, Clear, ClearSkies, Framing, made_small, places, shown_clear
 from dovrek.core.grade import as_pixels, ungraded
-from dovrek.core.likeness import Pixels, linear, sky_rows
+from dovrek.core.likeness import Mask, Pixels, linear, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 Array = NDArray[np.float64]
-Mask = NDArray[np.bool_]
 
 WIDTH = 96
 CLOUDY = 0.055  # a pixel that far (rms of 0 … 1) from the fitted clear sky is cloud
@@ -42,26 +42,37 @@ class CloudLook(NamedTuple):
 
 
 class Stage:
-    """A framing at the fixed width: where its pixels look."""
+    """A framing at the fixed width: where its pixels look, and which are `hidden` by things
+    before the sky (a mask of any size)."""
 
-    def __init__(self, framing: Framing, shape: tuple[int, ...]) -> None:
+    def __init__(self, framing: Framing, shape: tuple[int, ...],
+                 hidden: Mask | None = None) -> None:
         height = max(8, round(WIDTH * shape[0] / shape[1]))
         self.framing, self.size = framing, (WIDTH, height)
         self.rows = sky_rows(height, framing.horizon)
         self.up, self.around = (a[: self.rows] for a in places(framing, self.size))
-        self.above = self.up > math.radians(1.0)
+        self.hidden = np.zeros(self.up.shape, dtype=bool) if hidden is None else np.asarray(
+            Image.fromarray(np.asarray(255 * hidden, dtype=np.uint8)).resize(
+                self.size, Image.Resampling.BOX))[: self.rows] > 0
+        self.above = (self.up > math.radians(1.0)) & ~self.hidden
 
     def cloud(self, pixels: Pixels, skies: ClearSkies, fitted: Clear) -> Mask:
         """Where a picture has cloud before the clear sky fitted to it."""
-        return differ(made_small(pixels, WIDTH)[: self.rows],
-                      shown_clear(skies, fitted, self.up, self.around))
+        sky, clear = self._sky_and_clear(pixels, skies, fitted)
+        return differ(sky, clear)
+
+    def _sky_and_clear(self, pixels: Pixels, skies: ClearSkies, fitted: Clear
+                       ) -> tuple[Pixels, Pixels]:
+        """A picture's sky, clear where something hides it, and the clear sky fitted to it."""
+        clear = shown_clear(skies, fitted, self.up, self.around)
+        sky = made_small(pixels, WIDTH)[: self.rows]
+        return np.where(self.hidden[..., None], clear, sky), clear
 
     def look(self, pixels: Pixels, skies: ClearSkies, fitted: Clear, plain: bool = False
              ) -> CloudLook:
         """Measure a picture against the clear sky fitted to it; `plain` takes the picture's own
         contrast and saturation off both first."""
-        sky = made_small(pixels, WIDTH)[: self.rows]
-        clear = shown_clear(skies, fitted, self.up, self.around)
+        sky, clear = self._sky_and_clear(pixels, skies, fitted)
         if plain:
             sky, clear = (as_pixels(ungraded(p / 255.0, fitted.grade)) for p in (sky, clear))
         cloud = differ(sky, clear)

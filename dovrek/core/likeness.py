@@ -12,6 +12,7 @@ from dovrek.core.film import OF_CODE, encode_srgb
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 Pixels = NDArray[np.uint8]
+Mask = NDArray[np.bool_]
 
 # Red over blue above which a pixel of a sky camera is cloud (Long et al. 2006, J. Atmos. Oceanic
 # Technol. 23: 0.6 for white-balanced pictures of 8 bit); adjustable, since cameras differ.
@@ -31,6 +32,7 @@ class Likeness(NamedTuple):
     horizon: str
     contrast: float | None  # mean luminance of cloud over that of clear sky
     brightness: float  # mean developed luminance, 0 … 1
+    hidden: float  # share of the sky's part of the frame that something stands before
 
     def data(self) -> dict[str, Any]:
         return self._asdict()
@@ -60,15 +62,21 @@ def _hex(rgb: NDArray[np.float64]) -> str:
     return "#" + "".join(f"{c:02x}" for c in codes)
 
 
-def likeness_of(pixels: Pixels, horizon: float = 1.0, ratio: float = RATIO) -> Likeness:
-    """Measure the sky of a picture, the part above its horizon line."""
+def likeness_of(pixels: Pixels, horizon: float = 1.0, ratio: float = RATIO,
+                hidden: Mask | None = None) -> Likeness:
+    """Measure the sky of a picture, the part above its horizon line that is not `hidden` (h, w)
+    by what stands before it."""
     sky = pixels[: sky_rows(pixels.shape[0], horizon)]
     mask, told = cloud_mask(sky, ratio)
+    seen = np.ones_like(told) if hidden is None or hidden[: len(sky)].all() else (
+        ~hidden[: len(sky)])
+    told = told & seen
     light = linear(sky)
     luminance = light @ LUMINANCE_RGB
     shares, _ = np.histogram(pixels.astype(np.float64) @ LUMINANCE_RGB / 255.0, bins=BINS,
                              range=(0.0, 1.0))
-    thirds = np.array_split(light, 3, axis=0) if sky.shape[0] >= 3 else [light] * 3
+    thirds = [light[part][seen[part] if seen[part].any() else ...] for part in np.array_split(
+        np.arange(len(sky)), 3)] if sky.shape[0] >= 3 else [light] * 3
     upper, middle, low = (_hex(part.reshape(-1, 3).mean(axis=0)) for part in thirds)
     cloud, clear = mask & told, ~mask & told
     both = cloud.any() and clear.any()
@@ -76,17 +84,21 @@ def likeness_of(pixels: Pixels, horizon: float = 1.0, ratio: float = RATIO) -> L
         8.0 * float(mask[told].mean()) if told.any() else None,
         [float(s) for s in shares / shares.sum()], upper, middle, low,
         float(luminance[cloud].mean() / max(luminance[clear].mean(), 1e-6)) if both else None,
-        float(luminance.mean()))
+        float(luminance[seen].mean()), float(1.0 - seen.mean()))
 
 
-def mask_overlay(pixels: Pixels, horizon: float, ratio: float) -> Pixels:
-    """The picture with what counts as cloud hatched in rust and its horizon line drawn."""
+def mask_overlay(pixels: Pixels, horizon: float, ratio: float, hidden: Mask | None = None
+                 ) -> Pixels:
+    """The picture with what counts as cloud hatched in rust and its horizon line drawn; level
+    lines lie over what is `hidden` (h, w) by things before the sky."""
     out = pixels.copy()
     rows = sky_rows(pixels.shape[0], horizon)
     mask, _ = cloud_mask(pixels[:rows], ratio)
     y, x = np.indices(mask.shape)
-    hatched = mask & ((x + y) % 6 < 2)
+    before = np.zeros_like(mask) if hidden is None else hidden[:rows]
+    hatched = mask & ~before & ((x + y) % 6 < 2)
     out[:rows][hatched] = (138, 47, 18)
+    out[:rows][before & (y % 5 < 2)] = (40, 40, 40)
     out[max(rows - 1, 0) : rows + 1] = (138, 47, 18)
     return out
 

@@ -22,6 +22,7 @@ from PIL import Image
 
 from dovrek.core.clear_fit import (
     HAZES,
+    PHOTO_WIDTH,
     Clear,
     ClearSkies,
     Framing,
@@ -30,12 +31,14 @@ from dovrek.core.clear_fit import (
     fit_clear,
     fit_graded,
     graded_from,
+    made_small,
     point_of,
     skies_key,
 )
 from dovrek.core.cloud_answers import Answer, Clouds, lit
 from dovrek.core.cloud_look import CLOUDY, WIDTH, Stage, genus_looks
 from dovrek.core.film import develop
+from dovrek.core.foreground import standing
 from dovrek.core.grade import UNGRADED, film_for
 from dovrek.core.likeness import Pixels, linear
 from dovrek.core.prepare import Preparer
@@ -93,7 +96,9 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     photograph is). `known_skies` keeps the clear skies of a site for its next photograph. Raises
     Cancelled, TooLittleSky."""
     begun = time.perf_counter()
-    if Stage(framing, pixels.shape).above.sum() < LEAST_SKY:
+    hidden = standing(made_small(pixels, PHOTO_WIDTH), framing.horizon)
+    stage = Stage(framing, pixels.shape, hidden)
+    if stage.above.sum() < LEAST_SKY:
         raise TooLittleSky("too little sky lies above the horizon line; set the line lower, or "
                          "choose a photograph with more sky")
     cannot = ["how bright the scene was: a photograph without its exposure shows only what "
@@ -102,9 +107,12 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if framing.horizon > NO_LAND:
         cannot.append("whether land is in the frame: its horizon line stands at the lower edge, "
                       "and all above it was taken for sky")
+    if stage.hidden.any():
+        cannot.append("the sky behind what stands before it: "
+                      f"{100.0 * stage.hidden.mean():.0f} % of it were left out")
     skies = (known_skies or StageCache()).get("clear skies", skies_key(sky), lambda: ClearSkies(
         sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies")), keep=1)
-    match = Match(pixels, framing)
+    match = Match(pixels, framing, hidden)
     plain = fit_clear(match, skies, cancel,
                       lambda share: progress(0.25 + 0.1 * share, "sun and haze"))
     known = _graded(match, skies, plain, cancel,
@@ -122,7 +130,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                       "the clouds")
     found, genus, cover, decided = known[0], "", 0.0, ""
     done = lit(sky, found)
-    clouds = Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown)
+    clouds = Clouds(sky, pixels, framing, found, skies, preparer, cancel, unknown, hidden)
     rivals = [k for k in known if k.error < RIVALS * found.error
               and 1.0 - k.error >= RIVALS_AGREE * (1.0 - found.error)][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
@@ -214,23 +222,24 @@ def _decided(tied: list[Answer], rivals: list[Clear], clouds: Clouds, dealt: lis
 def _settle_film(clouds: Clouds, sky: Sky, found: Clear) -> tuple[dict[str, float], float]:
     """The film on which the whole sky comes out nearest to the photograph's look, exposed as
     bright as the photograph is, and the rms difference that is left."""
-    rows = clouds.stage.rows
+    rows, seen = clouds.stage.rows, ~clouds.stage.hidden
     wanted = clouds.small[:rows]
     light = clouds.light(sky, sky.camera.heading_deg, WIDTH)[:rows]
     ev, contrast, saturation = film_for(light, found.ev, found.kelvins, found.grade)
     low, high = ev - 4.0, ev + 4.0
+    bright = linear(wanted[seen]).mean(axis=0) @ LUMINANCE_RGB
 
     def shown() -> Pixels:
         return np.asarray(develop(light, ev, found.kelvins, contrast, saturation), dtype=np.uint8)
 
     for _ in range(16):
         ev = 0.5 * (low + high)
-        if (linear(shown()) @ LUMINANCE_RGB).mean() > (linear(wanted) @ LUMINANCE_RGB).mean():
+        if linear(shown()[seen]).mean(axis=0) @ LUMINANCE_RGB > bright:
             low = ev
         else:
             high = ev
     coarse = [np.asarray(Image.fromarray(p).resize((16, 9), Image.Resampling.BOX), dtype=float)
-              for p in (shown(), wanted)]
+              for p in (shown(), np.where(seen[..., None], wanted, shown()))]
     film = {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1),
             "contrast": round(contrast, 2), "saturation": round(saturation, 2)}
     return film, float(np.sqrt(np.mean((coarse[0] - coarse[1]) ** 2)) / 255.0)

@@ -12,10 +12,12 @@ import numpy as np
 from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
 from PIL import Image
 
+from dovrek.core.foreground import standing
 from dovrek.core.horizon_line import horizon_line
 from dovrek.core.likeness import (
     RATIO,
     RATIO_LIMITS,
+    Mask,
     Pixels,
     difference_of,
     likeness_of,
@@ -154,8 +156,8 @@ def framed_as(sky: Sky, row: Any) -> Sky:
 
 @lru_cache(maxsize=24)
 def _cover(slug: str, number: int, horizon: float, ratio: float, created: str) -> float | None:
-    return likeness_of(opened(bytes(kept.reference(slug, number).picture)), horizon,
-                       ratio).cover_oktas
+    pixels = opened(bytes(kept.reference(slug, number).picture))
+    return likeness_of(pixels, horizon, ratio, standing(pixels, horizon)).cover_oktas
 
 
 def reference_cover(slug: str) -> float | None:
@@ -244,6 +246,11 @@ def sky_ends(slug: str, key: str, other: str) -> float:
     return horizon_share(sky)
 
 
+def hidden_by_things(slug: str, key: str, pixels: Pixels, ends: float) -> Mask | None:
+    """Where something stands before the sky of a photograph; nothing does in our pictures."""
+    return standing(pixels, ends) if _row(slug, key) is not None else None
+
+
 @pages.get("/compare/picture.png")
 def picture(slug: str) -> Any:
     """One of the two (`key`), framed for the other (`other`); `mask` shows what counts as
@@ -255,7 +262,8 @@ def picture(slug: str) -> Any:
     if request.args.get("mask"):
         row = _row(slug, key) or _row(slug, other)
         ratio = float(row.ratio) if row is not None else RATIO
-        pixels = mask_overlay(pixels, sky_ends(slug, key, other), ratio)
+        ends = sky_ends(slug, key, other)
+        pixels = mask_overlay(pixels, ends, ratio, hidden_by_things(slug, key, pixels, ends))
     elif request.args.get("against") and other:
         second = pictured(slug, other, key)
         if second is None:
@@ -281,7 +289,9 @@ def measures(slug: str) -> Any:
             return render_template("measures.html", found=[], slug=slug, first=first,
                                    second=second)
         name = dict(things(slug))[key]
-        found.append((name, likeness_of(pixels, sky_ends(slug, key, other), ratio)))
+        ends = sky_ends(slug, key, other)
+        found.append((name, likeness_of(pixels, ends, ratio,
+                                        hidden_by_things(slug, key, pixels, ends))))
     return render_template("measures.html", found=found, ratio=ratio)
 
 
