@@ -39,7 +39,7 @@ HOW_TOS = (
         "Set its lens if the file did not tell; see that the horizon line lies on its horizon, or "
         "drag it there.",
         "Look at the cloud mask: move the red over blue ratio until cloud is hatched and blue "
-        "sky is not.",
+        "sky is not. What stands before the sky bears level lines and is left out.",
         "Have a sky suggested. It becomes a version; compare it by wiping, then take it or not.",
         "Mend by hand what a photograph cannot tell: place, date, and how bright it was.")),
     HowTo("Make a sunset", "twilight", (
