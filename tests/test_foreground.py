@@ -86,6 +86,17 @@ def test_nothing_is_found_in_sky_and_cloud(studio: Studio, height: float, bearin
     assert not standing(bend(picture), HORIZON - 0.02).any()
 
 
+@pytest.mark.parametrize("layer", [None, {"genus": "cumulus", "cover_oktas": 3}])
+def test_night_is_no_wall(studio: Studio, layer: Any) -> None:
+    """Most of the frame nearly black, its glow by the horizon: it ends softly."""
+    sky = sky_of(camera=CAMERA, layers=[layer] if layer else [], film={"exposure_ev": 2.0},
+                 sun={"mode": "free", "elevation_deg": -12, "azimuth_deg": 20})
+    done = studio.render(sky, Wish(240, 135, "sketch"))
+    shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    assert np.median(shown[:70]) < 8
+    assert not standing(shown, HORIZON - 0.02).any()
+
+
 def test_little_things_and_odd_sizes() -> None:
     """A bird is left; a picture of a few pixels, a black one and one all green do not fail."""
     sky = np.full((120, 200, 3), (120, 160, 220), dtype=np.uint8)

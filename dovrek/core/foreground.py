@@ -12,7 +12,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from scipy.ndimage import binary_closing, binary_dilation, label, uniform_filter
+from scipy.ndimage import binary_closing, binary_dilation, binary_erosion, label, uniform_filter
 
 from dovrek.core.likeness import Mask, Pixels, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
@@ -27,6 +27,7 @@ NOT_BLUE = 0.05  # blue over red of what is dark: a deep blue sky is not
 ROUGH, AROUND = 0.03, 5  # spread of luma over so many pixels: leaves and tiles are not even
 LEAST = 0.003  # of the sky: smaller things are left
 SURE = 0.1  # share of a thing's pixels that are surely not sky
+CRISP = 0.5  # share of its border that is rough: night and a dark height of the sky end softly
 SPREAD = 6  # pixels that a thing goes on over what is rough
 
 
@@ -64,9 +65,11 @@ def _things(sky: NDArray[np.float64]) -> Mask:
 
     sure = no_sky(0)
     named, number = label(no_sky(1) | sure)
-    counts, surely = (np.bincount(part.ravel(), minlength=number + 1)
-                      for part in (named, named[sure]))
-    kept = (surely >= LEAST * luma.size) & (surely >= SURE * counts)
+    border = named * ~binary_erosion(named > 0, border_value=1)
+    counts, surely, around, crisp = (np.bincount(part.ravel(), minlength=number + 1)
+                                     for part in (named, named[sure], border, border[rough]))
+    kept = ((surely >= LEAST * luma.size) & (surely >= SURE * counts)
+            & (crisp >= CRISP * around))
     kept[0] = False
     things = binary_dilation(kept[named], iterations=SPREAD, mask=rough | kept[named])
     return np.asarray(np.logical_or.accumulate(binary_dilation(things), axis=0))
