@@ -83,7 +83,7 @@ class Reference(Table):
     height = IntegerField()
     lens_mm = FloatField(default=28.0)  # 36 mm wide equivalent
     horizon = FloatField(default=1.0)  # share of the height from the top
-    ratio = FloatField(default=0.6)  # of red to blue from which a pixel is cloud
+    ratio = FloatField(default=0.82)  # of red to blue from which a pixel is cloud
     note = CharField(max_length=200, default="")
     created = DateTimeField(default=now)
 
