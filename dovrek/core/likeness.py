@@ -14,10 +14,10 @@ from dovrek.core.spectrum import LUMINANCE_RGB
 Pixels = NDArray[np.uint8]
 Mask = NDArray[np.bool_]
 
-# Red over blue above which a pixel of a photograph is cloud. Sky cameras take 0.6 (Long et al. 2006,
-# J. Atmos. Oceanic Technol. 23); on developed pictures, whose tones are gathered and whose horizon
-# is pale, that counts haze. Over 80 random skies 0.6 is 2.5 oktas off on the mean, 0.82 is 1.1; made
-# vivid or styled, 1.5 and 1.8, 1.0 and 1.0. Adjustable, since cameras differ.
+# Red over blue above which a pixel of a photograph is cloud. Sky cameras take 0.6 (Long et al.
+# 2006, J. Atmos. Oceanic Technol. 23); on developed pictures, whose tones are gathered and whose
+# horizon is pale, that counts haze. Over 80 random skies 0.6 is 2.5 oktas off on the mean, 0.82 is
+# 1.1; made vivid or styled 1.5 and 1.8, against 1.0 and 1.0. Adjustable, since cameras differ.
 RATIO = 0.82
 RATIO_LIMITS = (0.2, 1.2)
 DIM = 8.0 / 255.0  # darker pixels say nothing of colour
