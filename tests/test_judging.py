@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import math
+import re
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -454,6 +455,32 @@ def test_framing_is_checked_and_kept(client: FlaskClient) -> None:
     assert 'value="0.8"' in page.get_data(as_text=True)
     said = client.post("/skies/board/references/1/frame", data=sent | {"lens_mm": "4000"})
     assert said.status_code == 422 and "lens_mm" in said.get_data(as_text=True)
+
+
+def test_a_tree_before_the_sky_is_left_out_and_shown(client: FlaskClient) -> None:
+    """Compare counts no cloud in it, says how much was left out, and draws level lines over it."""
+    pixels = np.zeros((180, 320, 3), dtype=np.uint8)
+    pixels[:] = (70, 120, 210)
+    leaves = np.random.default_rng(5).integers(40, 140, (120, 80))
+    pixels[60:, 120:200] = np.stack([0.8 * leaves, leaves, 0.4 * leaves], axis=-1)
+    buffer = io.BytesIO()
+    Image.fromarray(pixels).save(buffer, "PNG")
+    upload(client, "/skies/board/references", "tree.png", buffer.getvalue())
+    row = reference("board", 1)
+    client.post("/skies/board/references/1/frame", data={
+        "token": token(client), "lens_mm": row.lens_mm, "horizon": "1", "ratio": row.ratio})
+    said = client.get("/skies/board/compare/measures?first=reference-1&second=")
+    text = said.get_data(as_text=True)
+    assert "0.0 oktas" in text
+    left_out = re.findall(r'data-measure="hidden">(\d+) %', text)
+    assert len(left_out) == 1 and 15 <= int(left_out[0]) <= 28
+    shown = np.asarray(Image.open(io.BytesIO(client.get(
+        "/skies/board/compare/picture.png?key=reference-1&mask=1").data)).convert("RGB"))
+    scale = shown.shape[1] / 320
+    column = shown[int(70 * scale):int(170 * scale), int(160 * scale)]
+    lines = (column == (40, 40, 40)).all(axis=1)
+    assert 0.3 < lines.mean() < 0.5
+    assert not (shown[: int(40 * scale), : int(100 * scale)] == (40, 40, 40)).all(axis=2).any()
 
 
 def test_measures_of_known_pictures() -> None:

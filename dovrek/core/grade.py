@@ -21,9 +21,10 @@ Grade = tuple[float, float]  # contrast, saturation
 
 UNGRADED: Grade = (1.0, 1.0)
 CODES = 65535.0
-# Of the film: stops about an exposure, contrast, saturation (`sky.document.Film` has the limits).
-FILM_LOW, FILM_HIGH = (-1.5, 0.5, 0.0), (1.5, 1.6, 2.0)
-FILM_STEPS = (0.02, 0.02, 0.02)
+# Of the film: stops over an exposure plus one, for steps are shares of what they change; contrast,
+# saturation (`sky.document.Film` has the limits).
+FILM_LOW, FILM_HIGH = (-0.5, 0.5, 0.0), (2.5, 1.6, 2.0)
+FILM_START, FILM_STEP = (1.0, 1.0, 1.0), 0.02
 
 
 def _curved(codes: Array, slope: float) -> Array:
@@ -71,10 +72,10 @@ def film_for(light: NDArray[np.float32], ev: float, kelvins: float, grade: Grade
 
     def apart(film: Array) -> Array:
         stops, contrast, saturation = (float(v) for v in film)
-        shown = develop(light, ev + stops, kelvins, contrast, saturation, bits=16)
+        shown = develop(light, ev + stops - 1.0, kelvins, contrast, saturation, bits=16)
         return np.asarray(shown / CODES - wanted).ravel()
 
-    found = least_squares(apart, (0.0, *UNGRADED), bounds=(FILM_LOW, FILM_HIGH),
-                          diff_step=FILM_STEPS, max_nfev=20)
+    found = least_squares(apart, FILM_START, bounds=(FILM_LOW, FILM_HIGH), diff_step=FILM_STEP,
+                          max_nfev=20)
     stops, contrast, saturation = (float(v) for v in found.x)
-    return ev + stops, contrast, saturation
+    return ev + stops - 1.0, contrast, saturation

@@ -99,8 +99,8 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     hidden = standing(made_small(pixels, PHOTO_WIDTH), framing.horizon)
     stage = Stage(framing, pixels.shape, hidden)
     if stage.above.sum() < LEAST_SKY:
-        raise TooLittleSky("too little sky lies above the horizon line; set the line lower, or "
-                         "choose a photograph with more sky")
+        raise TooLittleSky("too little sky lies above the horizon line, free of what stands before "
+                         "it; set the line lower, or choose a photograph with more sky")
     cannot = ["how bright the scene was: a photograph without its exposure shows only what "
               "its film made of it",
               "place and date: the sun is set free, at a height and bearing"]
