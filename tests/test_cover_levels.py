@@ -70,6 +70,22 @@ def test_what_is_known_changes_no_level(dealt: tuple[np.ndarray, float], shapes:
     assert len(shared.shares) == again  # nothing was tried twice
 
 
+def test_near_enough_takes_fewer_trials(dealt: tuple[np.ndarray, float], shapes: Shapes) -> None:
+    """Covers within a thousandth, for half of the trials; what is known already for none."""
+    exact, near = (cells.levels_of(*dealt, shapes) for _ in range(2))
+    for cover in (0.3, 0.42, 0.55, 0.61, 0.58):
+        cells.level_for_cover(exact, dealt[1], shapes, cover, 0.0, run)
+        level = cells.level_for_cover(near, dealt[1], shapes, cover, 0.0, run, close=0.001)
+        assert covered(dealt, shapes, level) == pytest.approx(cover, abs=0.0011)
+    assert len(near.shares) < 0.7 * len(exact.shares)
+    tried = len(near.shares)
+    cells.level_for_cover(near, dealt[1], shapes, 0.5803, 0.0, run, close=0.001)
+    assert len(near.shares) <= tried + 1
+    before = len(near.shares)
+    cells.level_for_cover(near, dealt[1], shapes, 0.5803, 0.0, run, close=0.001)
+    assert len(near.shares) == before
+
+
 def test_more_cover_moves_no_cloud_and_takes_none_away(
     dealt: tuple[np.ndarray, float], shapes: Shapes,
 ) -> None:

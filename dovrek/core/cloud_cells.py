@@ -433,11 +433,12 @@ def levels_of(dealt: NDArray[np.float64], period_m: float, shapes: Shapes) -> Le
 
 
 def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: float,
-                    outward_m: float, run: Run) -> float:
+                    outward_m: float, run: Run, close: float = 0.0) -> float:
     """Level of growth at which the measured square is covered as asked (0 … 1).
 
     `run` spreads a function over rows and may raise; `outward_m` is how far the skin carries a
-    full-grown cloud's edge beyond its shape. What is tried is remembered in `levels`.
+    full-grown cloud's edge beyond its shape. What is tried is remembered in `levels`. The level
+    is the same whatever is remembered, unless a cover as `close` as that will do.
     """
     near, known = levels
     cover = min(cover, FULLEST)
@@ -448,6 +449,8 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
     low, high = 0, LEVELS_TRIED  # the last known to cover too little, the first enough
     short, over = _off(0.0, cover), _off(1.0, cover)
     for step, share in known.items():
+        if close and abs(share - cover) <= close:
+            return _level(step)
         if share < cover and step > low:
             low, short = step, _off(share, cover)
         elif share >= cover and step < high:
@@ -467,6 +470,8 @@ def level_for_cover(levels: Levels, period_m: float, shapes: Shapes, cover: floa
         run(rows, RASTER)
         share = sum(counts) / RASTER**2
         known[middle] = share
+        if close and abs(share - cover) <= close:
+            return _level(middle)
         if share < cover:
             low, short = middle, _off(share, cover)
             over *= 0.5 if side < 0 else 1.0

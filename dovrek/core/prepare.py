@@ -78,6 +78,9 @@ WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 SHREDS_TRIED = 4
 CLOSING_OKTAS = 6.0
+# Of the whole: cover that a sketch may be off by, less than a step of the slider. What is kept
+# is measured to the last pixel, and so does not depend on what was tried before.
+SKETCH_CLOSE = 0.001
 FULL_GROWN = 0.5  # stage of life
 # Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
 NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
@@ -271,9 +274,10 @@ class Preparer:
                 levels = self.cache.get("levels", digest(wanted, cells, edge_shift(layer)),
                                         lambda: cloud_cells.levels_of(dealt, period, shapes),
                                         keep=6)
-                level = cloud_cells.level_for_cover(levels, period, shapes, cover,
-                                                    edge_shift(layer),
-                                                    self.workers.over(cancel, chunk=200))
+                level = cloud_cells.level_for_cover(
+                    levels, period, shapes, cover, edge_shift(layer),
+                    self.workers.over(cancel, chunk=200),
+                    SKETCH_CLOSE if ahead != cloud_cells.ALL_ROUND else 0.0)
                 cancel.check()
                 return cloud_cells.stand_cells(there, period, size, shapes, level, life,
                                                0.03 * size, self.workers.over(cancel, chunk=1),
