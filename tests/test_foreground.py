@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 from scipy.ndimage import binary_dilation
 
-from dovrek.core.clear_fit import Framing
+from dovrek.core.clear_fit import Framing, Match
+from dovrek.core.cloud_look import Stage
 from dovrek.core.film import develop
 from dovrek.core.foreground import standing
 from dovrek.core.likeness import horizon_of, likeness_of, mask_overlay
@@ -150,6 +151,21 @@ def test_cloud_behind_a_house_is_suggested_as_it_is(studio: Studio) -> None:
     assert got.genus == "cumulus"
     assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
+
+
+@pytest.mark.parametrize("height", [97, 163, 164, 165, 166, 333])
+def test_frames_of_other_heights_take_a_photograph_s_mask(height: int) -> None:
+    """A frame may be a row higher or lower than the photograph: its mask is brought to it."""
+    rng = np.random.default_rng(height)
+    frame = rng.integers(60, 200, (height, 240, 3)).astype(np.uint8)
+    for rows in (height - 1, height, height + 1):
+        hidden = np.zeros((rows, 240), dtype=bool)
+        hidden[:, 120:] = True
+        framing = Framing(FRAMING.fov_h_rad, 30.0, 1.0)
+        some, every = Match(frame, framing, hidden), Match(frame, framing)
+        assert len(some.up) == pytest.approx(0.5 * len(every.up), rel=0.05)
+        assert (some.around < 0.02).all()
+        assert Stage(framing, frame.shape, hidden).hidden[:, 48:].all()
 
 
 def test_a_wall_before_all_of_the_sky_is_refused_in_words() -> None:

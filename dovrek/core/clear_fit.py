@@ -245,6 +245,12 @@ def made_small(pixels: Pixels, width: int) -> Pixels:
     return np.asarray(Image.fromarray(pixels).resize((width, height), Image.Resampling.BOX))
 
 
+def mask_at(mask: Mask, size: tuple[int, int]) -> Mask:
+    """A mask at another size (w, h): where any of its pixels lies."""
+    grey = Image.fromarray(np.asarray(255 * mask, dtype=np.uint8))
+    return np.asarray(np.asarray(grey.resize(size, Image.Resampling.BOX)) > 0)
+
+
 def _clearest(pixels: Pixels, width: int) -> tuple[Array, Array]:
     """(h, width, 3) a picture made small, and the weight of each of its pixels.
 
@@ -284,8 +290,8 @@ def shown_clear(skies: ClearSkies, found: Clear, up: Array, around: Array) -> Pi
 
 
 class Match:
-    """The sky of a photograph as pixels to match: place, colour, weight. What is `hidden` (of the
-    picture at `PHOTO_WIDTH`) by things before the sky does not count."""
+    """The sky of a photograph as pixels to match: place, colour, weight. What is `hidden` (a mask
+    of any size) by things before the sky does not count."""
 
     def __init__(self, pixels: Pixels, framing: Framing, hidden: Mask | None = None) -> None:
         small, trust = _clearest(made_small(pixels, PHOTO_WIDTH), FRAME_WIDTH)
@@ -293,10 +299,7 @@ class Match:
         up, around = places(framing, (small.shape[1], small.shape[0]))
         seen = up[:rows] > math.radians(1.0)
         if hidden is not None:
-            h, w = small.shape[:2]
-            block = PHOTO_WIDTH // FRAME_WIDTH
-            blocks = hidden[: h * block, : w * block].reshape(h, block, w, block)
-            seen &= ~np.asarray(blocks.any(axis=(1, 3)))[:rows]
+            seen &= ~mask_at(hidden, (small.shape[1], small.shape[0]))[:rows]
         self.up, self.around = up[:rows][seen], around[:rows][seen]
         self.wanted = small[:rows][seen] / 255.0
         # Grey may be cloud; what has a colour is sky.

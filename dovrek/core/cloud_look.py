@@ -16,10 +16,18 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 from scipy.ndimage import uniform_filter
 
-from dovrek.core.clear_fit import BEND, Clear, ClearSkies, Framing, made_small, places, shown_clear
+from dovrek.core.clear_fit import (
+    BEND,
+    Clear,
+    ClearSkies,
+    Framing,
+    made_small,
+    mask_at,
+    places,
+    shown_clear,
+)
 from dovrek.core.grade import as_pixels, ungraded
 from dovrek.core.likeness import Mask, Pixels, linear, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
@@ -51,9 +59,8 @@ class Stage:
         self.framing, self.size = framing, (WIDTH, height)
         self.rows = sky_rows(height, framing.horizon)
         self.up, self.around = (a[: self.rows] for a in places(framing, self.size))
-        self.hidden = np.zeros(self.up.shape, dtype=bool) if hidden is None else np.asarray(
-            Image.fromarray(np.asarray(255 * hidden, dtype=np.uint8)).resize(
-                self.size, Image.Resampling.BOX))[: self.rows] > 0
+        self.hidden = (np.zeros(self.up.shape, dtype=bool) if hidden is None
+                       else mask_at(hidden, self.size)[: self.rows])
         self.above = (self.up > math.radians(1.0)) & ~self.hidden
 
     def cloud(self, pixels: Pixels, skies: ClearSkies, fitted: Clear) -> Mask:
