@@ -28,6 +28,7 @@ PITCH = 14.0
 CAMERA = {"heading_deg": 0.0, "pitch_deg": PITCH, "lens_mm": 26.0}
 SITE = sky_of(camera=CAMERA)
 HORIZON = horizon_of(PITCH, SITE.camera.fov_v_rad)
+KNOWN = StageCache()  # clear skies of the site, rendered once
 FRAMING = Framing(SITE.camera.fov_h_rad, PITCH, HORIZON)
 
 
@@ -137,7 +138,8 @@ def test_what_is_hidden_is_not_measured(studio: Studio) -> None:
 def test_a_sky_is_suggested_behind_a_house(studio: Studio) -> None:
     """What stands before a clear sky is neither cloud nor a reason for another sun, and said."""
     picture, _ = built(photograph(studio, 40, 130))
-    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
+                  known_skies=KNOWN)
     assert got.sun_elevation_deg == pytest.approx(40.0, abs=4.0)
     assert got.cover_oktas < 0.5
     assert got.error < 0.02
@@ -147,7 +149,8 @@ def test_a_sky_is_suggested_behind_a_house(studio: Studio) -> None:
 def test_cloud_behind_a_house_is_suggested_as_it_is(studio: Studio) -> None:
     picture, _ = built(photograph(studio, 25, 200, {"genus": "cumulus", "cover_oktas": 2.5,
                                                     "seed": 3}))
-    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    got = suggest(SITE, picture, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
+                  known_skies=KNOWN)
     assert got.genus == "cumulus"
     assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)

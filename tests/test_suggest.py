@@ -46,6 +46,7 @@ from tools.teach import FRAMES, frames
 PITCH = 14.0
 CAMERA = {"heading_deg": 0.0, "pitch_deg": PITCH, "lens_mm": 26.0}
 SITE = sky_of(camera=CAMERA)
+KNOWN = StageCache()  # clear skies of the site, rendered once
 FRAMING = Framing(SITE.camera.fov_h_rad, PITCH, horizon_of(PITCH, SITE.camera.fov_v_rad))
 
 
@@ -186,7 +187,7 @@ def test_under_an_overcast_it_says_what_it_cannot_know(studio: Studio) -> None:
     picture, _ = photograph(studio, 30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8})
     sky_alone = picture[: int(FRAMING.horizon * len(picture)) - 4]
     got = suggest(SITE, sky_alone, Framing(FRAMING.fov_h_rad, 25.0, 1.0),
-                  Preparer(studio.workers, StageCache(4)), Cancel())
+                  Preparer(studio.workers, StageCache(4)), Cancel(), known_skies=KNOWN)
     assert got.cover_oktas == 8.0
     assert any("no clear sky is seen" in text for text in got.cannot_know)
     assert any("horizon line stands at the lower edge" in text for text in got.cannot_know)
@@ -218,7 +219,8 @@ def test_genera_that_come_too_late_are_not_tried(studio: Studio,
 
     monkeypatch.setattr(suggesting, "GENERA_S", 0.0)
     monkeypatch.setattr(suggesting.Clouds, "answer", counted)
-    found = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    found = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
+                  known_skies=KNOWN)
     assert tried == [found.genus] and found.genus in suggesting.UNBROKEN
 
 
@@ -308,7 +310,8 @@ def test_a_graded_photograph_gives_the_film_its_look(studio: Studio) -> None:
     comes nearer than none, and said."""
     shown, _ = photograph(studio, 30, 100, 0.1)
     shown = vivid(shown)
-    got = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel())
+    got = suggest(SITE, shown, FRAMING, Preparer(studio.workers, StageCache(4)), Cancel(),
+                  known_skies=KNOWN)
     assert got.sun_elevation_deg == pytest.approx(30.0, abs=4.0)
     assert got.genus == "" and got.haze == pytest.approx(0.1, rel=0.4)
     assert got.sky.film.saturation > 1.1  # contrast is hardly told by a clear sky alone
