@@ -20,7 +20,6 @@ from dovrek.core.clear_fit import (
     descend,
     fit_clear,
     free_sun,
-    made_small,
     moved,
     point_of,
     sampled,
@@ -32,7 +31,7 @@ from dovrek.core.cloud_look import genus_looks
 from dovrek.core.film import develop
 from dovrek.core.horizon_line import horizon_line
 from dovrek.core.lens import dome_lens
-from dovrek.core.likeness import horizon_of
+from dovrek.core.likeness import horizon_of, made_small
 from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, StageCache

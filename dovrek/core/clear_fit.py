@@ -20,13 +20,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 from scipy.interpolate import CubicSpline
 
 from dovrek.core.film import automatic_white, meter
 from dovrek.core.grade import UNGRADED, Grade, as_pixels, developed
 from dovrek.core.lens import direction_at, dome_lens, picture_lens
-from dovrek.core.likeness import Mask, Pixels, sky_rows
+from dovrek.core.likeness import Mask, Pixels, made_small, mask_at, sky_rows
 from dovrek.core.prepare import SKETCH, Prepared, Preparer
 from dovrek.core.render import Quality, render_frame
 from dovrek.core.stages import Cancel, digest
@@ -237,18 +236,6 @@ def places(framing: Framing, size: tuple[int, int]) -> tuple[Array, Array]:
     rays = np.array([[direction_at(lens, (x + 0.5) / size[0], (y + 0.5) / size[1])
                       for x in range(size[0])] for y in range(size[1])])
     return np.arcsin(np.clip(rays[..., 2], -1, 1)), np.arctan2(rays[..., 0], rays[..., 1])
-
-
-def made_small(pixels: Pixels, width: int) -> Pixels:
-    """A picture brought to a width by the mean of its pixels."""
-    height = max(8, round(width * pixels.shape[0] / pixels.shape[1]))
-    return np.asarray(Image.fromarray(pixels).resize((width, height), Image.Resampling.BOX))
-
-
-def mask_at(mask: Mask, size: tuple[int, int]) -> Mask:
-    """A mask at another size (w, h): where any of its pixels lies."""
-    grey = Image.fromarray(np.asarray(255 * mask, dtype=np.uint8))
-    return np.asarray(np.asarray(grey.resize(size, Image.Resampling.BOX)) > 0)
 
 
 def _clearest(pixels: Pixels, width: int) -> tuple[Array, Array]:

@@ -13,7 +13,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
 from dovrek.core.clear_fit import (
     PHOTO_WIDTH,
@@ -25,13 +24,12 @@ from dovrek.core.clear_fit import (
     Match,
     descend,
     free_sun,
-    made_small,
     moved,
 )
 from dovrek.core.cloud_look import WIDTH, Stage
 from dovrek.core.grade import UNGRADED, as_pixels, developed
 from dovrek.core.lens import picture_lens
-from dovrek.core.likeness import Mask, Pixels
+from dovrek.core.likeness import Mask, Pixels, made_small, shares_at
 from dovrek.core.prepare import SKETCH, Preparer
 from dovrek.core.render import Quality, meter_sky, render_frame
 from dovrek.core.stages import Cancel
@@ -56,12 +54,6 @@ def lit(sky: Sky, found: Clear) -> Sky:
     """The sky without cloud under the sun and haze that were found."""
     return free_sun(sky.model_copy(update={"layers": []}), found.elevation_deg,
                     sky.camera.heading_deg + found.bearing_deg, found.haze)
-
-
-def _by_place(cloud: Mask) -> Array:
-    """Share of cloud in every block of a frame."""
-    grey = Image.fromarray(np.asarray(255 * cloud, dtype=np.uint8))
-    return np.asarray(grey.resize(PLACES, Image.Resampling.BOX), dtype=float) / 255.0
 
 
 class Seen(NamedTuple):
@@ -90,8 +82,8 @@ class Clouds:
         self.preparer, self.cancel = preparer, cancel
         self.hidden, self.stage = hidden, Stage(framing, pixels.shape, hidden)
         self.small = made_small(pixels, WIDTH)
-        self.target, self.wanted = self.stage.look(pixels, skies, fitted)
-        self.placed = _by_place(self.stage.cloud(pixels, skies, fitted))
+        self.target, self.wanted, cloud = self.stage.look(pixels, skies, fitted)
+        self.placed = shares_at(cloud, PLACES)
         # As the table of genera knows pictures.
         self.plain = self.wanted if fitted.grade == UNGRADED else self.stage.look(
             pixels, skies, fitted, plain=True).features
@@ -193,7 +185,7 @@ class Clouds:
                 sky = self.with_layer(answer.found, genus, answer.cover, seed)
                 shown = self.developed(sky, answer.found, sky.camera.heading_deg, WIDTH)
                 cloud = self.stage.cloud(shown, self.skies, answer.found)
-                apart = _by_place(cloud) - self.placed
+                apart = shares_at(cloud, PLACES) - self.placed
                 # Blocks each count, and so does how much cloud there is in all.
                 rated.append((float(np.mean(apart**2) + np.mean(apart) ** 2), sky))
             nearest = [min(pair, key=lambda r: r[0])

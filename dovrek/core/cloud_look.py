@@ -23,13 +23,11 @@ from dovrek.core.clear_fit import (
     Clear,
     ClearSkies,
     Framing,
-    made_small,
-    mask_at,
     places,
     shown_clear,
 )
 from dovrek.core.grade import as_pixels, ungraded
-from dovrek.core.likeness import Mask, Pixels, linear, sky_rows
+from dovrek.core.likeness import Mask, Pixels, linear, made_small, mask_at, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 Array = NDArray[np.float64]
@@ -43,10 +41,11 @@ TABLE = "genus_looks.json"
 
 
 class CloudLook(NamedTuple):
-    """Clouds of one frame: their share of the sky above 1°, and their features."""
+    """Clouds of one frame: their share of the sky above 1°, their features, and where they are."""
 
     share: float
     features: Array
+    cloud: Mask
 
 
 class Stage:
@@ -88,7 +87,7 @@ class Stage:
                           self.framing.pitch_deg / 20.0, math.cos(fitted.point[2]),
                           abs(math.sin(fitted.point[2]))])
         return CloudLook(float(cloud[self.above].mean()),
-                         np.concatenate([texture(sky, clear, cloud), where]))
+                         np.concatenate([texture(sky, clear, cloud), where]), cloud)
 
 
 def differ(first: Pixels, second: Pixels) -> Mask:

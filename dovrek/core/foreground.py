@@ -11,10 +11,9 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 from scipy.ndimage import binary_closing, binary_dilation, binary_erosion, label, uniform_filter
 
-from dovrek.core.likeness import Mask, Pixels, sky_rows
+from dovrek.core.likeness import Mask, Pixels, made_small, mask_at, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 WIDTH = 240
@@ -34,16 +33,13 @@ SPREAD = 6  # pixels that a thing goes on over what is rough
 def standing(pixels: Pixels, horizon: float) -> Mask:
     """(h, w) pixels above a horizon line (share of the height from the top) where something
     stands before the sky."""
-    size = (WIDTH, max(8, round(WIDTH * pixels.shape[0] / pixels.shape[1])))
-    small = np.asarray(Image.fromarray(pixels).resize(size, Image.Resampling.BOX)) / 255.0
+    small = made_small(pixels, WIDTH) / 255.0
     found = np.zeros(small.shape[:2], dtype=bool)
     rows = sky_rows(len(small), horizon)
     found[:rows] = _things(small[:rows])
-    grown = Image.fromarray(np.asarray(255 * found, dtype=np.uint8)).resize(
-        (pixels.shape[1], pixels.shape[0]), Image.Resampling.NEAREST)
-    out = np.asarray(grown) > 0
+    out = mask_at(found, (pixels.shape[1], pixels.shape[0]))
     out[sky_rows(len(pixels), horizon):] = False
-    return np.asarray(out)
+    return out
 
 
 def _things(sky: NDArray[np.float64]) -> Mask:

@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+from PIL import Image
 
 from dovrek.core.film import OF_CODE, encode_srgb
 from dovrek.core.spectrum import LUMINANCE_RGB
@@ -44,6 +45,23 @@ def linear(pixels: Pixels) -> NDArray[np.float64]:
     """Linear light of sRGB pixels."""
     found: NDArray[np.float64] = OF_CODE[pixels]
     return found
+
+
+def made_small(pixels: Pixels, width: int) -> Pixels:
+    """A picture brought to a width by the mean of its pixels."""
+    height = max(8, round(width * pixels.shape[0] / pixels.shape[1]))
+    return np.asarray(Image.fromarray(pixels).resize((width, height), Image.Resampling.BOX))
+
+
+def shares_at(mask: Mask, size: tuple[int, int]) -> NDArray[np.float64]:
+    """Share of a mask in each pixel of another size (w, h)."""
+    grey = Image.fromarray(np.asarray(255 * mask, dtype=np.uint8))
+    return np.asarray(grey.resize(size, Image.Resampling.BOX), dtype=float) / 255.0
+
+
+def mask_at(mask: Mask, size: tuple[int, int]) -> Mask:
+    """A mask at another size (w, h): where any of its pixels lies."""
+    return np.asarray(shares_at(mask, size) > 0.0)
 
 
 def sky_rows(height: int, horizon: float) -> int:

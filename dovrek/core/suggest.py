@@ -17,12 +17,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
 from dovrek.core.clear_fit import (
     HAZES,
-    PHOTO_WIDTH,
     Clear,
     ClearSkies,
     Framing,
@@ -31,7 +29,6 @@ from dovrek.core.clear_fit import (
     fit_clear,
     fit_graded,
     graded_from,
-    made_small,
     point_of,
     skies_key,
 )
@@ -69,7 +66,6 @@ UNBROKEN = ("stratocumulus", "stratus", "altostratus")
 GENERA = ("cumulus", "stratocumulus", "stratus", "altocumulus", "altostratus", "cirrus",
           "cirrocumulus", "cirrostratus")
 Progress = Callable[[float, str], None]
-Array = NDArray[np.float64]
 
 
 class TooLittleSky(ValueError):
@@ -96,7 +92,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     photograph is). `known_skies` keeps the clear skies of a site for its next photograph. Raises
     Cancelled, TooLittleSky."""
     begun = time.perf_counter()
-    hidden = standing(made_small(pixels, PHOTO_WIDTH), framing.horizon)
+    hidden = standing(pixels, framing.horizon)
     stage = Stage(framing, pixels.shape, hidden)
     if stage.above.sum() < LEAST_SKY:
         raise TooLittleSky("too little sky lies above the horizon line, free of what stands before "
@@ -142,7 +138,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
                 break
             tied.append(clouds.answer(genus, rival, first.cover))
             progress(0.85 + 0.13 * (number + 1) / len(rivals), "the sun by its clouds")
-        (found, cover, _), done = _decided(tied, rivals, clouds,
+        (found, cover, _), done = _decided(tied, rivals[: len(tied)], clouds,
                                            clouds.dealt(tied, genus, begun + DEALS_S))
         if len(tied) == len(rivals):
             decided = "; its clouds decided"
@@ -210,7 +206,7 @@ def _decided(tied: list[Answer], rivals: list[Clear], clouds: Clouds, dealt: lis
     """Of suns that fit the clear sky about as well, the one whose whole frame does, its clouds
     dealt to stand as the photograph's."""
     rated = []
-    for number, (answer, rival, sky) in enumerate(zip(tied, rivals, dealt, strict=False)):
+    for number, (answer, rival, sky) in enumerate(zip(tied, rivals, dealt, strict=True)):
         stops = answer.found.ev - clouds.metered(sky)
         odds = rival.error / max(1.0 - rival.error, 1e-3)
         rated.append((math.log(clouds.whole(sky, answer.found)) + TRUST * math.log(odds)

@@ -246,9 +246,9 @@ def sky_ends(slug: str, key: str, other: str) -> float:
     return horizon_share(sky)
 
 
-def hidden_by_things(slug: str, key: str, pixels: Pixels, ends: float) -> Mask | None:
+def hidden_by_things(key: str, pixels: Pixels, ends: float) -> Mask | None:
     """Where something stands before the sky of a photograph; nothing does in our pictures."""
-    return standing(pixels, ends) if _row(slug, key) is not None else None
+    return standing(pixels, ends) if key.startswith("reference-") else None
 
 
 @pages.get("/compare/picture.png")
@@ -263,7 +263,7 @@ def picture(slug: str) -> Any:
         row = _row(slug, key) or _row(slug, other)
         ratio = float(row.ratio) if row is not None else RATIO
         ends = sky_ends(slug, key, other)
-        pixels = mask_overlay(pixels, ends, ratio, hidden_by_things(slug, key, pixels, ends))
+        pixels = mask_overlay(pixels, ends, ratio, hidden_by_things(key, pixels, ends))
     elif request.args.get("against") and other:
         second = pictured(slug, other, key)
         if second is None:
@@ -291,7 +291,7 @@ def measures(slug: str) -> Any:
         name = dict(things(slug))[key]
         ends = sky_ends(slug, key, other)
         found.append((name, likeness_of(pixels, ends, ratio,
-                                        hidden_by_things(slug, key, pixels, ends))))
+                                        hidden_by_things(key, pixels, ends))))
     return render_template("measures.html", found=found, ratio=ratio)
 
 
