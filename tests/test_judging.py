@@ -16,7 +16,7 @@ from flask.testing import FlaskClient
 from PIL import Image
 
 from dovrek.core.lens import direction_at
-from dovrek.core.likeness import horizon_of, likeness_of, mask_overlay
+from dovrek.core.likeness import RATIO, horizon_of, likeness_of, mask_overlay
 from dovrek.core.sun_place import sun_place
 from dovrek.settings import Settings
 from dovrek.sky.advisories import Seen, advisories
@@ -426,12 +426,12 @@ def test_linear_references_are_read_as_written(tmp_path: Any) -> None:
 def test_the_newest_photograph_gives_the_cover_to_reach(client: FlaskClient) -> None:
     assert reference_cover("board") is None
     upload(client, "/skies/board/references", "blue.png", png())
-    assert reference_cover("board") == 0.0
+    assert reference_cover("board")[0] == 0.0
     upload(client, "/skies/board/references", "grey.png", png(colour=(150, 150, 150)))
-    assert reference_cover("board") == 8.0
+    assert reference_cover("board") == (8.0, RATIO)
     sent = {"token": token(client), "ratio": "1.2"}
     client.post("/skies/board/references/2/frame", data=sent)
-    assert reference_cover("board") == 0.0
+    assert reference_cover("board")[0] == 0.0
 
 
 def test_a_photograph_comes_with_its_horizon_line(client: FlaskClient) -> None:

@@ -11,6 +11,7 @@ import pytest
 from PIL import Image
 
 from dovrek.core.film import develop
+from dovrek.core.likeness import RATIO, RATIO_LIMITS
 from dovrek.sky.advisories import BURNT_SHARE, advisories
 from dovrek.web.live import Live
 from dovrek.web.looks import Look
@@ -84,18 +85,24 @@ def test_the_gallery_gets_a_draft(live: Live) -> None:
     assert Image.open(io.BytesIO(small.image)).size == (small.width, small.height)
 
 
+def until_done(live: Live, slug: str, revision: int) -> None:
+    """Wait as a page does until the picture of a revision is finished."""
+    serial, progress, end = 0, -1.0, time.monotonic() + 300
+    while time.monotonic() < end:
+        said = live.wait(slug, serial, progress, revision, 60.0)
+        serial, progress = said["serial"], said["progress"]
+        if said["done"] and said["revision"] == revision:
+            return
+    raise AssertionError(f"{slug} was not done in time")
+
+
 def test_a_burnt_picture_says_so(live: Live) -> None:
     """What the film shows as white is counted as burnt, and only that; one press mends it."""
     live.start()
 
     def share_at(revision: int, ev: float) -> float:
         live.show("clear", sky_of(film={"exposure_ev": ev}), revision)
-        serial, progress, end = 0, -1.0, time.monotonic() + 300
-        while time.monotonic() < end:
-            said = live.wait("clear", serial, progress, revision, 60.0)
-            serial, progress = said["serial"], said["progress"]
-            if said["done"] and said["revision"] == revision:
-                break
+        until_done(live, "clear", revision)
         return live.seen("clear", Look(), revision).burnt
 
     shares = [share_at(1, 16.0), share_at(2, 9.0)]
@@ -108,3 +115,15 @@ def test_a_burnt_picture_says_so(live: Live) -> None:
     said = {a.code: a for a in advisories(sky, 40.0, seen=live.seen("clear", Look(), 2))}
     darker = said["burnt"].values["film.exposure_ev"]
     assert darker > 9.5 and share_at(3, darker) <= BURNT_SHARE
+
+
+def test_cover_is_told_by_the_ratio_of_the_photograph_beside_it(live: Live) -> None:
+    """A dark blue sky is clear by the greatest ratio, cloud by the least; a state that has gone
+    by is not told."""
+    live.start()
+    live.show("blue", sky_of(film={"exposure_ev": 16.0}), 1)
+    until_done(live, "blue", 1)
+    low, usual, high = (live.cover_at("blue", Look(), 1, ratio)
+                        for ratio in (RATIO_LIMITS[0], RATIO, RATIO_LIMITS[1]))
+    assert low == 8.0 and high == 0.0 and usual is not None and 0.0 <= usual < 4.0
+    assert live.cover_at("blue", Look(), 2, RATIO) is None

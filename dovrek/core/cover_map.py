@@ -30,7 +30,7 @@ def grey_of(asset: str) -> NDArray[np.float32] | None:
         if max(picture.size) > SIDE:
             return None
         grey = np.asarray(picture.convert("L"), dtype=np.float32) / np.float32(255.0)
-    except (OSError, ValueError, binascii.Error, Image.DecompressionBombError):
+    except (OSError, ValueError, binascii.Error):
         return None
     return grey
 

@@ -63,8 +63,10 @@ def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
     if selected.startswith("layer:") and all(f"layer:{x.id}" != selected for x in sky.layers):
         selected = "sun"
     seen = live().seen(slug, look(), revision)
-    if seen.cover is not None:
-        seen = replace(seen, reference_cover=reference_cover(slug))
+    reference = reference_cover(slug)
+    if reference is not None:
+        seen = replace(seen, reference_cover=reference.oktas, cover=live().cover_at(
+            slug, look(), revision, reference.ratio))
     return {
         "slug": slug, "sky": sky, "revision": revision, "selected": selected, "facts": facts,
         "sheet": sheet_of(sky, selected, facts, units()), "things": THING_NAMES,

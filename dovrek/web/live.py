@@ -13,6 +13,7 @@ import math
 import os
 import threading
 import time
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -156,6 +157,14 @@ class Live:
             if session is None or session.revision != revision or session.seen is None:
                 return Seen()
             return session.seen
+
+    def cover_at(self, slug: str, look: Look, revision: int, ratio: float) -> float | None:
+        """Oktas of the picture of this state by a ratio of red to blue; None before it is done."""
+        with self._lock:
+            session = self._sessions.get((slug, look))
+            judged = session is not None and session.revision == revision and session.seen
+            by_ratio = session.cover_at if session is not None and judged else None
+        return by_ratio(ratio) if by_ratio is not None else None
 
     def _small_of(self, key: Key,
                   sky: Sky) -> tuple[NDArray[np.float32], Metered, bytes] | None:
@@ -411,13 +420,17 @@ class Live:
         over = float(np.quantile(light[..., 1], 1.0 - BURNT_SHARE)) / white
         held_ev = metered.ev + max(math.log2(max(over, 1e-9)), 0.0)
         lids = lids_of(sky, self.studio.preparer, cancel)
-        cover = None
+        cover_at = None
         if session.look == Look():
-            shown = np.asarray(develop(light, *metered), dtype=np.uint8)
-            cover = likeness_of(shown, horizon_share(sky)).cover_oktas
+            shown, ends = np.asarray(develop(light, *metered), dtype=np.uint8), horizon_share(sky)
+
+            @lru_cache(maxsize=4)
+            def cover_at(ratio: float) -> float | None:
+                return likeness_of(shown, ends, ratio).cover_oktas
+
         with self._lock:
             if session.turn == at.number:
-                session.seen = Seen(burnt, held_ev, lids, cover)
+                session.seen, session.cover_at = Seen(burnt, held_ev, lids), cover_at
 
     def _stage(self, session: Session, stage: str, progress: float, cancel: Cancel) -> None:
         if cancel.is_set:

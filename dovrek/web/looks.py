@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import math
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -114,6 +115,8 @@ class Session:
     fault: str = ""
     done: bool = False
     seen: Seen | None = None  # what the finished picture tells
+    # oktas in it by the ratio of red to blue from which a pixel is cloud
+    cover_at: Callable[[float], float | None] | None = None
 
     @property
     def unseen(self) -> bool:

@@ -6,7 +6,7 @@ import base64
 import io
 from collections.abc import Callable
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
@@ -160,10 +160,17 @@ def _cover(slug: str, number: int, horizon: float, ratio: float, created: str) -
     return likeness_of(pixels, horizon, ratio, standing(pixels, horizon)).cover_oktas
 
 
-def reference_cover(slug: str) -> float | None:
-    """Oktas of cloud in the photograph added last, if there is one; measured once a framing."""
+class Told(NamedTuple):
+    """How much cloud a photograph shows, by the ratio of red to blue that it is judged by."""
+
+    oktas: float | None
+    ratio: float
+
+
+def reference_cover(slug: str) -> Told | None:
+    """Of the photograph added last, if there is one; measured once a framing."""
     framing = kept.newest_framing(slug)
-    return _cover(slug, *framing) if framing else None
+    return Told(_cover(slug, *framing), framing[2]) if framing else None
 
 
 def things(slug: str) -> list[tuple[str, str]]:
