@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from pathlib import Path
 from typing import Any
@@ -288,12 +289,14 @@ def test_versions_compare_and_a_photograph(page: Page, server: Server, tmp_path:
     expect(page.locator("#right.ready")).to_be_visible(timeout=PATIENCE)
     picture_box = page.locator("#right").bounding_box()
     assert picture_box
-    x, y = middle(page, ".photo-horizon")
+    x, y = middle(page, "#photo-horizon")
     drag(page, (x, y), (x, picture_box["y"] + 0.75 * picture_box["height"]))
     expect(page.locator("#f-horizon")).to_have_value("0.75", timeout=20_000)
     expect(page.locator("#right.ready")).to_be_visible(timeout=PATIENCE)
     page.reload()  # kept with the photograph
     expect(page.locator("#f-horizon")).to_have_value("0.75")
+    trace_the_skyline(page)
+    assert found_by_axe(page) == []
     page.get_by_role("button", name="Suggest a sky like it").click()
     expect(page.locator("#search")).to_have_attribute("data-state", "searching", timeout=20_000)
     page.get_by_role("button", name="Cancel").click()
@@ -379,6 +382,32 @@ def test_a_change_made_while_the_server_is_away_is_sent_later(page: Page, server
     assert moved < before
     assert shown == f"base {moved:.0f} m"
     expect(page.locator("#notice")).to_contain_text("stored", timeout=20_000)
+
+
+def trace_the_skyline(page: Page) -> None:
+    """With the mouse over the right third of the photograph, and part by part with keys."""
+    expect(page.locator("#right.ready")).to_be_visible(timeout=PATIENCE)
+    expect(page.locator('[data-measure="cover"]')).to_have_count(2, timeout=60_000)
+    assert page.locator('[data-measure="hidden"]').count() == 0
+    page.get_by_role("button", name="Trace the skyline").click()
+    sheet = page.locator("#skyline .sheet").bounding_box()
+    assert sheet
+    x, y, wide, high = (sheet[side] for side in ("x", "y", "width", "height"))
+    drag(page, (x + 0.68 * wide, y + 0.5 * high), (x + 0.99 * wide, y + 0.5 * high))
+    left_out = page.locator('[data-measure="hidden"]').last
+    expect(left_out).to_have_text(re.compile(r"^(9|1[0-3]) %$"), timeout=60_000)
+    line = page.get_by_role("slider", name="Skyline of the photograph")
+    line.press("Home")
+    for key in ("PageUp", "PageUp", "PageUp", "PageUp", "PageUp"):
+        line.press(key)
+    for _ in range(31):
+        line.press("Shift+ArrowRight")
+    expect(line).to_have_attribute("aria-valuetext", re.compile("part 32 of 64: .* from 50 %"))
+    expect(left_out).to_have_text(re.compile(r"^2[5-9] %$"), timeout=60_000)
+    page.reload()
+    expect(page.locator('input[name="skyline"]')).to_have_value(re.compile("^(0.500,){32}1.000"))
+    page.get_by_role("button", name="Clear it").click()
+    expect(page.locator('[data-measure="hidden"]')).to_have_count(0, timeout=60_000)
 
 
 def found_by_axe(page: Page) -> list[str]:

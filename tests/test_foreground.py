@@ -4,6 +4,7 @@ seen where there is nothing but sky and land. Trees and houses are painted onto 
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,8 +16,8 @@ from scipy.ndimage import binary_dilation
 from dovrek.core.clear_fit import Framing, Match
 from dovrek.core.cloud_look import Stage
 from dovrek.core.film import develop
-from dovrek.core.foreground import standing
-from dovrek.core.likeness import horizon_of, likeness_of, mask_overlay
+from dovrek.core.foreground import SKYLINE_PARTS, standing
+from dovrek.core.likeness import horizon_of, likeness_of, mask_overlay, sky_rows
 from dovrek.core.prepare import Preparer
 from dovrek.core.stages import Cancel, StageCache
 from dovrek.core.studio import Studio, Wish
@@ -154,6 +155,25 @@ def test_cloud_behind_a_house_is_suggested_as_it_is(studio: Studio) -> None:
     assert got.genus == "cumulus"
     assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
+
+
+def test_a_grey_wall_is_left_out_below_a_traced_skyline(studio: Studio) -> None:
+    """As grey and as light as cloud, it is not told by itself and passes for one; traced, no cloud
+    is found beside it, and the sun of the clear sky."""
+    picture = photograph(studio, 35, 120).copy()
+    picture[30:, 300:] = np.random.default_rng(3).integers(150, 162, (240, 180, 1))
+    tops = np.where(np.arange(SKYLINE_PARTS) < 300 / 480 * SKYLINE_PARTS, 1.0, 30 / 270)
+    wall = np.zeros(picture.shape[:2], dtype=bool)
+    wall[30:sky_rows(270, HORIZON), 300:] = True
+    assert standing(picture, HORIZON)[wall].mean() < 0.1
+    assert (standing(picture, HORIZON, tops) >= wall).all()
+    assert standing(picture, HORIZON, tops).sum() <= 1.05 * wall.sum()
+    preparer = Preparer(studio.workers, StageCache(4))
+    seen, traced = (suggest(SITE, picture, framing, preparer, Cancel(), known_skies=KNOWN)
+                    for framing in (FRAMING, replace(FRAMING, skyline=tuple(tops))))
+    assert (seen.genus != "", traced.genus) == (True, "")
+    assert seen.error > 5.0 * traced.error and traced.error < 0.02
+    assert traced.sun_elevation_deg == pytest.approx(35.0, abs=1.5)
 
 
 @pytest.mark.parametrize("height", [97, 163, 164, 165, 166, 333])

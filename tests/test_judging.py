@@ -457,6 +457,46 @@ def test_framing_is_checked_and_kept(client: FlaskClient) -> None:
     assert said.status_code == 422 and "lens_mm" in said.get_data(as_text=True)
 
 
+@pytest.mark.parametrize(("given", "part"), [
+    ("0.5,0.6", "2 heights were given; give 64"), (",".join(["2"] * 64), "shares of the picture"),
+    (",".join(["nan"] * 64), "shares of the picture"), ("high", "numbers with a comma"),
+    (",".join(["0.5"] * 65), "65 heights")])
+def test_a_skyline_is_checked(client: FlaskClient, given: str, part: str) -> None:
+    upload(client, "/skies/board/references", "a.png", png())
+    said = client.post("/skies/board/references/1/frame",
+                       data={"token": token(client), "skyline": given})
+    assert said.status_code == 422 and part in said.get_data(as_text=True)
+    assert reference("board", 1).skyline == ""
+
+
+def test_a_traced_skyline_is_kept_and_left_out(client: FlaskClient) -> None:
+    """A white wall over the right half of a blue sky is cloud until it is traced, in the measures,
+    the mask and the cover to reach; one at the foot of the picture is none."""
+    pixels = np.zeros((90, 160, 3), dtype=np.uint8)
+    pixels[:], pixels[30:, 80:] = (70, 120, 210), (200, 200, 200)
+    buffer = io.BytesIO()
+    Image.fromarray(pixels).save(buffer, "PNG")
+    upload(client, "/skies/board/references", "wall.png", buffer.getvalue())
+    send = {"token": token(client), "horizon": "1"}
+    client.post("/skies/board/references/1/frame", data=send)
+    told = reference_cover("board")
+    assert told is not None and told.oktas == pytest.approx(8.0 / 3.0, abs=0.1)
+    trace = ",".join(["1"] * 32 + ["0.3"] * 32)
+    client.post("/skies/board/references/1/frame", data=send | {"skyline": trace})
+    told = reference_cover("board")
+    assert told is not None and told.oktas == 0.0
+    text = client.get("/skies/board/compare/measures?first=reference-1&second=").get_data(
+        as_text=True)
+    assert "0.0 oktas" in text and re.findall(r'data-measure="hidden">(\d+) %', text) == ["35"]
+    masked = np.asarray(Image.open(io.BytesIO(client.get(
+        "/skies/board/compare/picture.png?key=reference-1&mask=1").data)).convert("RGB"))
+    assert (masked[40:80, 120] == 40).all(axis=1).any() and (masked[40:80, 40] == (
+        70, 120, 210)).all()
+    client.post("/skies/board/references/1/frame", data=send | {
+        "skyline": ",".join(["1"] * 64)})
+    assert reference("board", 1).skyline == ""
+
+
 def test_a_tree_before_the_sky_is_left_out_and_shown(client: FlaskClient) -> None:
     """Compare counts no cloud in it, says how much was left out, and draws level lines over it."""
     pixels = np.zeros((180, 320, 3), dtype=np.uint8)

@@ -81,6 +81,7 @@ class Framing:
     fov_h_rad: float
     pitch_deg: float
     horizon: float  # share of the height from the top where the sky ends
+    skyline: tuple[float, ...] = ()  # traced tops of what stands before it, as `standing` has them
 
 
 @dataclass(frozen=True)

@@ -4,10 +4,13 @@ Sky and cloud go from blue over grey to the warm colours of a low sun. Leaves ar
 brick and wood are warm and dark, and what stands against the light is darker than any cloud beside
 a bright sky. Where such pixels hang together they are a thing, and so is all beneath it in its
 columns, down to the horizon line. The limits lie outside what the colours of rendered skies reach
-at any sun height; what is as grey and as light as cloud is not told from it.
+at any sun height; what is as grey and as light as cloud is not told from it, and is left out
+beneath a skyline that somebody has traced.
 """
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +20,7 @@ from dovrek.core.likeness import Mask, Pixels, made_small, mask_at, sky_rows
 from dovrek.core.spectrum import LUMINANCE_RGB
 
 WIDTH = 240
+SKYLINE_PARTS = 64  # equal parts of a picture's width, each with a height of its own
 BRIGHT = 0.8  # quantile of luma that stands for the bright sky
 # What is surely not sky, and what goes on from there:
 GREEN, GREEN_SHARE = 0.03, (0.12, 0.05)  # green over red and blue, in codes and of green itself
@@ -30,15 +34,20 @@ CRISP = 0.5  # share of its border that is rough: night and a dark height of the
 SPREAD = 6  # pixels that a thing goes on over what is rough
 
 
-def standing(pixels: Pixels, horizon: float) -> Mask:
+def standing(pixels: Pixels, horizon: float, skyline: Sequence[float] = ()) -> Mask:
     """(h, w) pixels above a horizon line (share of the height from the top) where something
-    stands before the sky."""
+    stands before the sky: what is found, and what lies below a traced `skyline` (for each of
+    SKYLINE_PARTS from left to right its height as such a share; empty for none)."""
     small = made_small(pixels, WIDTH) / 255.0
     found = np.zeros(small.shape[:2], dtype=bool)
     rows = sky_rows(len(small), horizon)
     found[:rows] = _things(small[:rows])
-    out = mask_at(found, (pixels.shape[1], pixels.shape[0]))
-    out[sky_rows(len(pixels), horizon):] = False
+    height, width = pixels.shape[:2]
+    out = mask_at(found, (width, height))
+    if len(skyline):
+        tops = np.asarray(skyline)[np.arange(width) * len(skyline) // width]
+        out |= (np.arange(height)[:, None] + 0.5) / height > tops
+    out[sky_rows(height, horizon):] = False
     return out
 
 

@@ -92,7 +92,7 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     photograph is). `known_skies` keeps the clear skies of a site for its next photograph. Raises
     Cancelled, TooLittleSky."""
     begun = time.perf_counter()
-    hidden = standing(pixels, framing.horizon)
+    hidden = standing(pixels, framing.horizon, framing.skyline)
     stage = Stage(framing, pixels.shape, hidden)
     if stage.above.sum() < LEAST_SKY:
         raise TooLittleSky("too little sky lies above the horizon line, free of what stands before "

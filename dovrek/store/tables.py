@@ -21,6 +21,7 @@ from peewee import (
     SqliteDatabase,
     TextField,
 )
+from playhouse.migrate import SqliteMigrator, migrate
 
 database = SqliteDatabase(None)
 
@@ -84,6 +85,7 @@ class Reference(Table):
     lens_mm = FloatField(default=28.0)  # 36 mm wide equivalent
     horizon = FloatField(default=1.0)  # share of the height from the top
     ratio = FloatField(default=0.82)  # of red to blue from which a pixel is cloud
+    skyline = TextField(default="")  # heights of what stands before the sky, 0 top … 1, by commas
     note = CharField(max_length=200, default="")
     created = DateTimeField(default=now)
 
@@ -135,8 +137,20 @@ def open_database(path: Path | str) -> Any:
     })
     with database.connection_context():
         database.create_tables(TABLES)
+        _complete()
     _stay(str(path))
     return database
+
+
+def _complete() -> None:
+    """Add the columns that tables of an older file do not have yet."""
+    migrator = SqliteMigrator(database)
+    for table in TABLES:
+        name = table._meta.table_name
+        had = {column.name for column in database.get_columns(name)}
+        for field in table._meta.sorted_fields:
+            if field.column_name not in had:
+                migrate(migrator.add_column(name, field.column_name, field))
 
 
 def _stay(path: str) -> None:

@@ -74,13 +74,12 @@ def reference_names(slug: str) -> list[tuple[int, str]]:
     return [(int(number), str(name)) for number, name in rows]
 
 
-def newest_framing(slug: str) -> tuple[int, float, float, str] | None:
-    """Number, horizon, ratio and time of the photograph added last, without its picture."""
-    found: Any = Reference.select(Reference.id, Reference.horizon, Reference.ratio,
-                             Reference.created).where(Reference.sky == stored(slug)).order_by(
-                                 Reference.id.desc()).tuples().first()
-    return None if found is None else (int(found[0]), float(found[1]), float(found[2]),
-                                       str(found[3]))
+def newest_framing(slug: str) -> Any:
+    """The photograph added last, without its picture, or None."""
+    return Reference.select(
+        Reference.id, Reference.horizon, Reference.ratio, Reference.skyline,
+        Reference.created).where(Reference.sky == stored(slug)).order_by(
+            Reference.id.desc()).first()
 
 
 def keep_reference(slug: str, name: str, png: bytes, size: tuple[int, int],
@@ -102,8 +101,8 @@ def reference(slug: str, number: int) -> Reference:
     return found
 
 
-def frame_reference(slug: str, number: int, values: dict[str, float]) -> Reference:
-    """Set how a photograph is framed: `lens_mm`, `horizon`, `ratio`."""
+def frame_reference(slug: str, number: int, values: dict[str, Any]) -> Reference:
+    """Set how a photograph is framed: `lens_mm`, `horizon`, `ratio`, `skyline`."""
     row = reference(slug, number)
     for key, value in values.items():
         setattr(row, key, value)

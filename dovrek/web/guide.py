@@ -39,7 +39,8 @@ HOW_TOS = (
         "Set its lens if the file did not tell; see that the horizon line lies on its horizon, or "
         "drag it there.",
         "Look at the cloud mask: move the red over blue ratio until cloud is hatched and blue "
-        "sky is not. What stands before the sky bears level lines and is left out.",
+        "sky is not. What stands before the sky bears level lines and is left out; trace the "
+        "skyline over walls and grass that they miss.",
         "Have a sky suggested. It becomes a version; compare it by wiping, then take it or not.",
         "Mend by hand what a photograph cannot tell: place, date, and how bright it was.")),
     HowTo("Make a sunset", "twilight", (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import io
+import math
 from collections.abc import Callable
 from functools import lru_cache
 from typing import Any, NamedTuple, TypeVar
@@ -12,7 +13,7 @@ import numpy as np
 from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
 from PIL import Image
 
-from dovrek.core.foreground import standing
+from dovrek.core.foreground import SKYLINE_PARTS, standing
 from dovrek.core.horizon_line import horizon_line
 from dovrek.core.likeness import (
     RATIO,
@@ -106,9 +107,12 @@ def add_reference(slug: str) -> Any:
 
 @pages.post("/references/<int:number>/frame")
 def frame(slug: str, number: int) -> Any:
-    """Set a photograph's `lens_mm`, `horizon` (share from the top) or `ratio` of red to blue."""
+    """Set a photograph's `lens_mm`, `horizon` (share from the top), `ratio` of red to blue or
+    `skyline` (heights as such shares from left to right, by commas; empty for none)."""
     limits = {"lens_mm": LENS_LIMITS, "horizon": (0.02, 1.0), "ratio": RATIO_LIMITS}
-    values = {}
+    values: dict[str, Any] = {}
+    if "skyline" in request.form:
+        values["skyline"] = _checked_skyline(request.form["skyline"])
     for key, (low, high) in limits.items():
         if key in request.form:
             try:
@@ -120,6 +124,28 @@ def frame(slug: str, number: int) -> Any:
     pair: dict[str, Any] = {key: request.form[key] for key in ("first", "second", "way")
                             if key in request.form}
     return redirect(url_for("matching.compare", slug=slug, **pair))
+
+
+def skyline_of(row: Any) -> tuple[float, ...]:
+    """The traced skyline of a photograph, as `standing` has it."""
+    return tuple(float(part) for part in str(row.skyline).split(",") if part)
+
+
+def _checked_skyline(text: str) -> str:
+    """A skyline as it is kept; refused in words."""
+    parts = [part for part in text[:2000].split(",") if part.strip()]
+    try:
+        heights = [float(part) for part in parts]
+    except ValueError:
+        heights = [math.nan]
+    if not all(0.0 <= height <= 1.0 for height in heights):
+        abort(422, "skyline: heights are shares of the picture's height, 0 at its top and 1 at its "
+                   "foot; give numbers with a comma between them.")
+    if len(heights) not in (0, SKYLINE_PARTS):
+        abort(422, f"skyline: {len(heights)} heights were given; give {SKYLINE_PARTS}, one for "
+                   "each part of the picture's width from left to right, or none.")
+    return "" if all(height == 1.0 for height in heights) else ",".join(
+        f"{height:.3f}" for height in heights)
 
 
 @pages.post("/references/<int:number>/remove")
@@ -155,9 +181,10 @@ def framed_as(sky: Sky, row: Any) -> Sky:
 
 
 @lru_cache(maxsize=24)
-def _cover(slug: str, number: int, horizon: float, ratio: float, created: str) -> float | None:
+def _cover(slug: str, number: int, horizon: float, ratio: float, skyline: tuple[float, ...],
+           created: str) -> float | None:
     pixels = opened(bytes(kept.reference(slug, number).picture))
-    return likeness_of(pixels, horizon, ratio, standing(pixels, horizon)).cover_oktas
+    return likeness_of(pixels, horizon, ratio, standing(pixels, horizon, skyline)).cover_oktas
 
 
 class Told(NamedTuple):
@@ -169,8 +196,12 @@ class Told(NamedTuple):
 
 def reference_cover(slug: str) -> Told | None:
     """Of the photograph added last, if there is one; measured once a framing."""
-    framing = kept.newest_framing(slug)
-    return Told(_cover(slug, *framing), framing[2]) if framing else None
+    row = kept.newest_framing(slug)
+    if row is None:
+        return None
+    ratio = float(row.ratio)
+    return Told(_cover(slug, row.id, float(row.horizon), ratio, skyline_of(row),
+                       str(row.created)), ratio)
 
 
 def things(slug: str) -> list[tuple[str, str]]:
@@ -218,7 +249,7 @@ def compare(slug: str) -> Any:
         "compare.html", slug=slug, sky=sky, revision=revision, things=things(slug), first=first,
         second=second, way=way if way in WAYS else "side", ways=WAYS, page="compare",
         versions=kept.versions(slug), photograph=_row(slug, second) or _row(slug, first),
-        ratio_limits=RATIO_LIMITS, lens_limits=LENS_LIMITS)
+        ratio_limits=RATIO_LIMITS, lens_limits=LENS_LIMITS, parts=SKYLINE_PARTS)
 
 
 def pictured(slug: str, key: str, other: str) -> Pixels | None:
@@ -253,9 +284,10 @@ def sky_ends(slug: str, key: str, other: str) -> float:
     return horizon_share(sky)
 
 
-def hidden_by_things(key: str, pixels: Pixels, ends: float) -> Mask | None:
+def hidden_by_things(slug: str, key: str, pixels: Pixels, ends: float) -> Mask | None:
     """Where something stands before the sky of a photograph; nothing does in our pictures."""
-    return standing(pixels, ends) if key.startswith("reference-") else None
+    row = _row(slug, key)
+    return standing(pixels, ends, skyline_of(row)) if row is not None else None
 
 
 @pages.get("/compare/picture.png")
@@ -270,7 +302,7 @@ def picture(slug: str) -> Any:
         row = _row(slug, key) or _row(slug, other)
         ratio = float(row.ratio) if row is not None else RATIO
         ends = sky_ends(slug, key, other)
-        pixels = mask_overlay(pixels, ends, ratio, hidden_by_things(key, pixels, ends))
+        pixels = mask_overlay(pixels, ends, ratio, hidden_by_things(slug, key, pixels, ends))
     elif request.args.get("against") and other:
         second = pictured(slug, other, key)
         if second is None:
@@ -298,7 +330,7 @@ def measures(slug: str) -> Any:
         name = dict(things(slug))[key]
         ends = sky_ends(slug, key, other)
         found.append((name, likeness_of(pixels, ends, ratio,
-                                        hidden_by_things(key, pixels, ends))))
+                                        hidden_by_things(slug, key, pixels, ends))))
     return render_template("measures.html", found=found, ratio=ratio)
 
 

@@ -20,7 +20,7 @@ from dovrek.store import skies as store
 from dovrek.store import versions as kept
 from dovrek.store.tables import database
 from dovrek.web.answers import live
-from dovrek.web.matching import framed_as, opened
+from dovrek.web.matching import framed_as, opened, skyline_of
 
 pages = Blueprint("suggesting", __name__, url_prefix="/skies/<slug>")
 
@@ -80,7 +80,8 @@ def begin(slug: str, number: int) -> Any:
     row = kept.reference(slug, number)
     sky, _ = store.load(slug)
     framed = framed_as(sky, row)
-    framing = Framing(framed.camera.fov_h_rad, framed.camera.pitch_deg, float(row.horizon))
+    framing = Framing(framed.camera.fov_h_rad, framed.camera.pitch_deg, float(row.horizon),
+                      skyline_of(row))
     for other in _searches.values():
         if other.slug == slug and not other.over:
             other.cancel.set()

@@ -37,17 +37,17 @@ for (const dot of document.querySelectorAll('#pair [name="way"]')) dot.addEventL
 });
 byId("mask")?.addEventListener("change", (e) => { for (const id of ["left", "right"]) if (byId(id)) load(byId(id), e.target.checked ? "&mask=1" : ""); });
 // The photograph's horizon: dragged or moved by keys, set when let go.
-const line = box.querySelector(".photo-horizon");
+const lines = byId("lines"), line = byId("photo-horizon");
 let held = false, settling = 0;
 function lay(share) {
   line.dataset.share = Math.min(Math.max(share, 0.02), 1).toFixed(3);
-  line.style.top = `${100 * line.dataset.share}%`;
+  line.setAttribute("transform", `translate(0 ${lines.dataset.height * line.dataset.share})`);
   line.setAttribute("aria-valuenow", Math.round(100 * line.dataset.share));
   byId("f-horizon").value = Number(line.dataset.share).toFixed(2);
 }
 if (line) {
   lay(Number(line.dataset.share));
-  const shareAt = (e) => { const b = line.parentElement.getBoundingClientRect(); return (e.clientY - b.top) / b.height; };
+  const shareAt = (e) => new DOMPoint(e.clientX, e.clientY).matrixTransform(lines.getScreenCTM().inverse()).y / lines.dataset.height;
   line.addEventListener("pointerdown", (e) => { e.preventDefault(); line.focus(); held = true; line.setPointerCapture(e.pointerId); });
   line.addEventListener("pointermove", (e) => { if (held) lay(shareAt(e)); });
   line.addEventListener("pointerup", () => { if (held) { held = false; byId("frame-form").requestSubmit(); } });
