@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import math
+import operator
 import os
 from pathlib import Path
 from typing import Any
@@ -11,8 +12,10 @@ from typing import Any
 import numpy as np
 import pytest
 from numba import float64, types
+from numba.core.registry import cpu_target
 
 from dovrek.core import kernels
+from dovrek.core.compiling import typed_anew, typed_once
 from dovrek.core.kernels import clamp, henyey_greenstein, kernel, smoothstep, solver
 
 JIT = hasattr(smoothstep, "signatures")
@@ -41,6 +44,24 @@ def test_numbers_written_out_share_one_version(made: Any) -> None:
 
     assert outer(5) == 30.0
     assert scaled.signatures == [(types.int64, float64)]
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_signatures_are_remembered_as_numba_finds_them() -> None:
+    """Operators of numbers and arrays: the same answer, found once; of texts it is left alone."""
+    context = cpu_target.typing_context
+    context.refresh()
+    row, place = types.Array(types.float32, 2, "C"), types.UniTuple(types.int64, 2)
+    calls = [(operator.mul, (types.int64, float64)), (operator.lt, (types.float32, types.uint8)),
+             (operator.getitem, (row, place)), (operator.setitem, (row, place, float64)),
+             (operator.truediv, (types.int64, types.IntegerLiteral(3))), (bool, (types.int64,)),
+             (operator.add, (types.unicode_type, types.unicode_type))]
+    for function, given in calls:
+        known = context.resolve_value_type(function)
+        once, twice = (typed_once(known, context, given, {}) for _ in range(2))
+        assert once == typed_anew(known, context, given, {})
+        assert (once is twice) == (given in vars(known).get("_known", {}))
+    assert given not in vars(known).get("_known", {})  # texts
 
 
 @pytest.mark.skipif(not JIT, reason="compilation is switched off")

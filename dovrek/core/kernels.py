@@ -11,8 +11,9 @@ from typing import Any
 
 import numba
 from numba import njit, types
-from numba.core.codegen import CPUCodeLibrary
 from numba.core.registry import CPUDispatcher
+
+from dovrek.core.compiling import spare_compiling
 
 CACHES_KEPT = 3
 
@@ -41,15 +42,7 @@ def _compiled_folder() -> Path:
 
 FOLDER = _compiled_folder()  # also for what kernels make once and for all
 numba.config.CACHE_DIR = str(FOLDER)  # type: ignore[attr-defined]
-
-
-def _only_laid_out(library: Any, module: Any) -> None:
-    """Numba optimises each function before its module is linked, and all of it again afterwards.
-    The first time takes a seventeenth of all compiling and makes no kernel faster."""
-    module.data_layout = library._codegen._data_layout
-
-
-CPUCodeLibrary._optimize_functions = _only_laid_out  # type: ignore[method-assign]
+spare_compiling()
 
 # No `ninf`/`nnan`: a NaN must stay visible to the tests. Division by nought gives infinity instead
 # of an exception, which every division would have to look out for; and no way in from C is
