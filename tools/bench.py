@@ -124,12 +124,13 @@ def builds(studio: Studio) -> dict[str, Any]:
 
 
 def lookup_share(studio: Studio, rate: float) -> dict[str, float]:
-    """Look-ups a ray (`tools.lookups`), and their rate over the plain coherent one, of proofs of
-    the fair-weather sky."""
+    """Look-ups a ray (`tools.lookups`), and their rate over the plain coherent one, in a proof of
+    the fair-weather sky with no pixel spared: the spared are the cheap ones, and the count knows
+    all."""
     sky, size = demo_sky(), SIZES["proof"]
     wish = Wish(*size, "proof", sun_disc=False)
     prepared, _ = studio.prepare(sky, wish, Cancel())
-    lens, quality = wish.lens(sky), QUALITIES["proof"]
+    lens, quality = wish.lens(sky), replace(QUALITIES["proof"], spread=0.0)
     counts = per_ray(prepared, lens, size, quality.step)
     rays: list[int] = []
     start = time.perf_counter()
