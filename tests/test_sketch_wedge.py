@@ -10,6 +10,7 @@ import pytest
 
 from dovrek.core import cloud_cells, prepare
 from dovrek.core import density as d
+from dovrek.core.layer_body import told_m
 from dovrek.core.lens import bearings_of, direction_at, dome_lens, picture_lens, plan_lens
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Preparer
 from dovrek.core.render import QUALITIES, render_frame
@@ -71,7 +72,22 @@ def test_clouds_stand_near_and_ahead_only(studio: Studio) -> None:
     missing = np.array([p for p in all_round if (round(p[0]), round(p[1])) not in at])
     assert (np.hypot(*missing.T) > cloud_cells.NEAR_M).all()
     off = np.degrees(np.arctan2(missing[:, 0], missing[:, 1])) - 60.0
-    assert (np.abs((off + 180.0) % 360.0 - 180.0) > 27.2).all()  # half the angle of 35 mm
+    aside = np.abs((off + 180.0) % 360.0 - 180.0) > 27.2  # half the angle of 35 mm
+    # Of 240 pixels one is .25° wide: far off stand bases that are seen so high at least.
+    far = np.hypot(*missing.T)
+    base = sky.layers[0].base_m - sky.site.elevation_m
+    high = np.degrees(np.arctan2(base - far * far / (2.0 * 6.371e6), far))
+    assert (aside | (high < 0.25)).all() and (~aside & (high < 0.25)).any()
+
+
+def test_how_far_a_base_is_told() -> None:
+    """Over a curved earth: what is so far is seen at the angle that was asked for, to a tenth of
+    the way; a base below the camera and an angle of nought set no end."""
+    for base, angle in ((1150.0, 0.0078), (5000.0, 0.0078), (1150.0, 0.001)):
+        far = told_m(base, 2.0, angle)
+        seen = [(base - 2.0 - d * d / (2.0 * 6.371e6)) / d for d in (far, far / 1.1)]
+        assert seen[0] <= angle <= seen[1]
+    assert told_m(800.0, 900.0, 0.0078) == told_m(1150.0, 2.0, 0.0) == math.inf
 
 
 @pytest.mark.parametrize("height", [40.0, 6.0])

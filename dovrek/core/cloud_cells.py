@@ -44,11 +44,12 @@ GROWN, FALLING = 0.38, 0.62
 
 class Ahead(NamedTuple):
     """What a sketch of a picture needs of a layer: clouds near the camera, and those inside a wedge
-    of the compass."""
+    of the compass up to a distance."""
 
     x: float  # the wedge's middle, east and north
     y: float
     cosine: float  # of half its angle; below -1: all round
+    far: float = math.inf  # metres
 
 
 ALL_ROUND = Ahead(0.0, 1.0, -2.0)
@@ -138,7 +139,8 @@ def _is_ahead(ahead, period, x, y, margin):
     x -= period * math.floor(x / period + 0.5)
     y -= period * math.floor(y / period + 0.5)
     far = math.sqrt(x * x + y * y)
-    return far < NEAR_M + margin or x * ahead.x + y * ahead.y + margin > ahead.cosine * far
+    return far < NEAR_M + margin or (
+        far < ahead.far + margin and x * ahead.x + y * ahead.y + margin > ahead.cosine * far)
 
 
 @kernel

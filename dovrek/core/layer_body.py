@@ -21,6 +21,7 @@ GENUS_KIND = (dict.fromkeys(HEAPS, d.CUMULUS) | dict.fromkeys(CELLS, d.CELLED)
               | dict.fromkeys(SHEETS, d.STRATUS) | dict.fromkeys(VEILS, d.CIRRUS)
               | {"slab": d.SLAB})
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
+EARTH_M = 6.371e6
 FARTHEST_M = 600_000.0
 NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
 SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
@@ -134,9 +135,19 @@ def _arrange(p: NDArray[np.float64], layer: Layer, base: float, sky_seed: int) -
 
 def reach_m(top_m: float, camera_m: float) -> float:
     """Distance at which a cloud top sinks below the horizon: √(2Rh) from both sides."""
-    r = 6.371e6
+    r = EARTH_M
     reach = math.sqrt(2.0 * r * max(top_m, 50.0)) + math.sqrt(2.0 * r * max(camera_m, 0.0))
     return min(reach * 1.02, FARTHEST_M)
+
+
+def told_m(base_m: float, camera_m: float, angle: float) -> float:
+    """Distance, in steps of a tenth, up to which a cloud's base is seen at least so high (radians)
+    above the level; it has no end for a base below the camera."""
+    over = base_m - camera_m
+    if over <= 0.0 or angle <= 0.0:
+        return math.inf
+    far = EARTH_M * (math.sqrt(angle * angle + 2.0 * over / EARTH_M) - angle)
+    return float(1.1 ** math.ceil(math.log(far, 1.1)))
 
 
 def kind_of(layer: Layer) -> int:

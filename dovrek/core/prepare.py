@@ -30,8 +30,9 @@ from dovrek.core.layer_body import (
     reach_m,
     rows_of,
     shredded,
+    told_m,
 )
-from dovrek.core.lens import Lens, bearings_of
+from dovrek.core.lens import Lens, bearings_of, pixel_size
 from dovrek.core.media import AirParameters, Media, media_of
 from dovrek.core.noise import NOISE_BYTES, noise_volumes
 from dovrek.core.phase import (
@@ -75,6 +76,7 @@ FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to rec
 NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 SHEET_RASTER = 200
 WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
+SKETCH_WIDTH, LEAST_PIXELS = 240, 1.5
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 SHREDS_TRIED = 4
 CLOSING_OKTAS = 6.0
@@ -97,6 +99,7 @@ class Fineness:
     sweeps: tuple[int, int]
     samples: tuple[int, int]  # looks at the density in a cell, of heaps and of sheets
     ahead: cloud_cells.Ahead = cloud_cells.ALL_ROUND  # heaps that stand
+    least: float = 0.0  # angle over the level below which no far heap ahead stands
 
     @property
     def rough(self) -> bool:
@@ -105,7 +108,8 @@ class Fineness:
 
     def toward(self, lens: Lens) -> Fineness:
         """The same for one picture alone, if it is rough: heaps stand near the camera and within
-        what the lens sees, in steps wide enough that a small turn needs no others."""
+        what the lens sees, up to where a pixel or two hold all that is under a layer's base; in
+        steps wide enough that a small turn needs no others."""
         seen = bearings_of(lens) if self.rough else None
         if seen is None:
             return self
@@ -113,7 +117,8 @@ class Fineness:
         half = WEDGE_STEP * math.ceil((seen[1] + abs(seen[0] - middle)) / WEDGE_STEP)
         if half > WEDGE_WIDEST:
             return self
-        return replace(self, ahead=cloud_cells.Ahead(
+        pixels = LEAST_PIXELS * pixel_size(lens, SKETCH_WIDTH, 1)
+        return replace(self, least=2.0 ** math.floor(math.log2(pixels)), ahead=cloud_cells.Ahead(
             round(math.sin(middle), 6), round(math.cos(middle), 6), round(math.cos(half), 6)))
 
 
@@ -171,7 +176,7 @@ def body_key(sky: Sky, layer: Layer, fineness: Fineness) -> str:
     """What a layer's body depends on."""
     own = layer.model_dump(exclude={"id", "name", "visible", "locked", "frozen"})
     if kind_of(layer) != d.CUMULUS:
-        fineness = replace(fineness, ahead=cloud_cells.ALL_ROUND)
+        fineness = replace(fineness, ahead=cloud_cells.ALL_ROUND, least=0.0)
     return digest(own, dealt_by(sky, layer), sky.site.elevation_m, fineness,
                   round(math.log2(sky.camera.altitude_m + 100.0)))
 
@@ -226,7 +231,11 @@ class Preparer:
         cover = layer.cover_oktas / 8.0
         made_of = ("", "")
         if kind == d.CUMULUS:
-            field, made_of = self._heaped(p, layer, seed, reach, fineness, cancel, empty)
+            ahead = fineness.ahead
+            if ahead != cloud_cells.ALL_ROUND:
+                ahead = ahead._replace(far=told_m(base, sky.camera.altitude_m, fineness.least))
+            field, made_of = self._heaped(p, layer, seed, reach, replace(fineness, ahead=ahead),
+                                          cancel, empty)
         else:
             p[d.LEVEL] = self._sheet_level(p, empty, cover, cancel)
             live(p, layer)

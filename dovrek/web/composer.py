@@ -63,8 +63,8 @@ def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
     if selected.startswith("layer:") and all(f"layer:{x.id}" != selected for x in sky.layers):
         selected = "sun"
     seen = live().seen(slug, look(), revision)
-    reference = reference_cover(slug)
-    if reference is not None:
+    judged = seen.held_ev is not None  # the picture is finished
+    if judged and (reference := reference_cover(slug)) is not None:
         seen = replace(seen, reference_cover=reference.oktas, cover=live().cover_at(
             slug, look(), revision, reference.ratio))
     return {
