@@ -14,7 +14,7 @@ from dovrek.core.layer_body import told_m
 from dovrek.core.lens import bearings_of, direction_at, dome_lens, picture_lens, plan_lens
 from dovrek.core.prepare import FINE, SKETCH, Fineness, Preparer
 from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.stages import Cancel
+from dovrek.core.stages import Cancel, StageCache
 from dovrek.core.studio import Studio, Wish
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Camera, Sky
@@ -73,21 +73,40 @@ def test_clouds_stand_near_and_ahead_only(studio: Studio) -> None:
     assert (np.hypot(*missing.T) > cloud_cells.NEAR_M).all()
     off = np.degrees(np.arctan2(missing[:, 0], missing[:, 1])) - 60.0
     aside = np.abs((off + 180.0) % 360.0 - 180.0) > 27.2  # half the angle of 35 mm
-    # Of 240 pixels one is .25° wide: far off stand bases that are seen so high at least.
+    # Of 240 pixels one is .25° wide: far off there stand tops that are seen four of them high.
     far = np.hypot(*missing.T)
-    base = sky.layers[0].base_m - sky.site.elevation_m
-    high = np.degrees(np.arctan2(base - far * far / (2.0 * 6.371e6), far))
-    assert (aside | (high < 0.25)).all() and (~aside & (high < 0.25)).any()
+    top = sky.layers[0].base_m + sky.layers[0].thickness_m - sky.site.elevation_m
+    low = np.degrees(np.arctan2(top - far * far / (2.0 * 6.371e6), far)) < 1.0
+    assert (aside | low).all() and (~aside & low).any()
 
 
-def test_how_far_a_base_is_told() -> None:
+def test_how_far_a_top_is_told() -> None:
     """Over a curved earth: what is so far is seen at the angle that was asked for, to a tenth of
-    the way; a base below the camera and an angle of nought set no end."""
-    for base, angle in ((1150.0, 0.0078), (5000.0, 0.0078), (1150.0, 0.001)):
-        far = told_m(base, 2.0, angle)
-        seen = [(base - 2.0 - d * d / (2.0 * 6.371e6)) / d for d in (far, far / 1.1)]
+    the way; a top below the camera and an angle of nought set no end."""
+    for top, angle in ((2200.0, 0.0156), (11_000.0, 0.0156), (1150.0, 0.001)):
+        far = told_m(top, 2.0, angle)
+        seen = [(top - 2.0 - d * d / (2.0 * 6.371e6)) / d for d in (far, far / 1.1)]
         assert seen[0] <= angle <= seen[1]
-    assert told_m(800.0, 900.0, 0.0078) == told_m(1150.0, 2.0, 0.0) == math.inf
+    assert told_m(800.0, 900.0, 0.0156) == told_m(1150.0, 2.0, 0.0) == math.inf
+
+
+@pytest.mark.parametrize("values", [
+    {"layers[heaps].cover_oktas": 1.0},
+    {"camera.altitude_m": 1000.0},  # an eye just below the bases
+    {"layers[heaps].thickness_m": 6000.0, "layers[heaps].cells.size_m": 6000.0,
+     "layers[heaps].cover_oktas": 1.5}])  # towers stand over the horizon from far away
+def test_what_stands_no_more_far_ahead_is_not_missed(
+        studio: Studio, monkeypatch: pytest.MonkeyPatch, values: dict[str, float]) -> None:
+    sky = with_values(heaps(camera={"heading_deg": 60.0, "pitch_deg": 8.0}), values)
+    lens, frames = picture_lens(sky.camera, 16 / 9), []
+    for _ in range(2):
+        preparer = Preparer(studio.workers, StageCache(24))
+        scene = preparer.scene(sky, SKETCH.toward(lens), Cancel())
+        frames.append(render_frame(scene, lens, (160, 90), QUALITIES["sketch"], studio.workers,
+                                   Cancel(), False)[..., 1])
+        monkeypatch.setattr(prepare, "told_m", lambda *_: math.inf)
+    assert frames[0].mean() == pytest.approx(frames[1].mean(), rel=0.002)
+    assert np.mean(np.abs(frames[0] / frames[1] - 1.0) > 0.05) < 0.025
 
 
 @pytest.mark.parametrize("height", [40.0, 6.0])

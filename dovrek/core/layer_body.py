@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from dovrek.core import cloud_cells, cloud_shapes, light_grid
 from dovrek.core import density as d
 from dovrek.core.cover_map import cover_of
+from dovrek.core.media import PLANET_RADIUS_KM
 from dovrek.core.noise import hash_unit
 from dovrek.core.phase import COLUMNS_AT, ICE_AT, PHASES, Phase, droplets_at
 from dovrek.core.tint import tint_factors
@@ -21,7 +22,7 @@ GENUS_KIND = (dict.fromkeys(HEAPS, d.CUMULUS) | dict.fromkeys(CELLS, d.CELLED)
               | dict.fromkeys(SHEETS, d.STRATUS) | dict.fromkeys(VEILS, d.CIRRUS)
               | {"slab": d.SLAB})
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
-EARTH_M = 6.371e6
+EARTH_M = 1e3 * PLANET_RADIUS_KM
 FARTHEST_M = 600_000.0
 NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
 SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
@@ -140,10 +141,10 @@ def reach_m(top_m: float, camera_m: float) -> float:
     return min(reach * 1.02, FARTHEST_M)
 
 
-def told_m(base_m: float, camera_m: float, angle: float) -> float:
-    """Distance, in steps of a tenth, up to which a cloud's base is seen at least so high (radians)
-    above the level; it has no end for a base below the camera."""
-    over = base_m - camera_m
+def told_m(top_m: float, camera_m: float, angle: float) -> float:
+    """Distance, in steps of a tenth, up to which a cloud's top is seen at least so high (radians)
+    above the level; it has no end for a top below the camera."""
+    over = top_m - camera_m
     if over <= 0.0 or angle <= 0.0:
         return math.inf
     far = EARTH_M * (math.sqrt(angle * angle + 2.0 * over / EARTH_M) - angle)

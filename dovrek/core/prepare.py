@@ -76,7 +76,7 @@ FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to rec
 NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 SHEET_RASTER = 200
 WEDGE_STEP, WEDGE_WIDEST = math.radians(15.0), math.radians(80.0)
-SKETCH_WIDTH, LEAST_PIXELS = 240, 1.5
+SKETCH_WIDTH, LEAST_PIXELS = 240, 4.0
 EYE_DEPTH = 0.1  # a column this deep is cloud to the eye (common practice)
 SHREDS_TRIED = 4
 CLOSING_OKTAS = 6.0
@@ -108,8 +108,8 @@ class Fineness:
 
     def toward(self, lens: Lens) -> Fineness:
         """The same for one picture alone, if it is rough: heaps stand near the camera and within
-        what the lens sees, up to where a pixel or two hold all that is under a layer's base; in
-        steps wide enough that a small turn needs no others."""
+        what the lens sees, up to where a few pixels over the level hold all of them; in steps
+        wide enough that a small turn needs no others."""
         seen = bearings_of(lens) if self.rough else None
         if seen is None:
             return self
@@ -233,7 +233,8 @@ class Preparer:
         if kind == d.CUMULUS:
             ahead = fineness.ahead
             if ahead != cloud_cells.ALL_ROUND:
-                ahead = ahead._replace(far=told_m(base, sky.camera.altitude_m, fineness.least))
+                ahead = ahead._replace(far=told_m(base + layer.thickness_m, sky.camera.altitude_m,
+                                                  fineness.least))
             field, made_of = self._heaped(p, layer, seed, reach, replace(fineness, ahead=ahead),
                                           cancel, empty)
         else:

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.film import MIDDLE_GREY, develop, white_luminance
 from dovrek.core.likeness import likeness_of
-from dovrek.core.prepare import FINE, Atmosphere, Preparer
+from dovrek.core.prepare import FINE, SKETCH_WIDTH, Atmosphere, Preparer
 from dovrek.core.probe import lids_of
 from dovrek.core.render import QUALITIES, Metered, Quality, render_frame
 from dovrek.core.stages import Cancel, Cancelled, StageCache, Workers
@@ -42,7 +42,7 @@ from dovrek.web.looks import (
     png_of,
 )
 
-SKETCH_WIDTH, PROOF_WIDTH = 240, 960
+PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
