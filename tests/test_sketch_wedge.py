@@ -62,8 +62,10 @@ def test_a_small_turn_needs_no_other_clouds() -> None:
     assert ahead[0] == ahead[1] != ahead[2]
 
 
-def test_clouds_stand_near_and_ahead_only(studio: Studio) -> None:
-    sky = heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0})
+@pytest.mark.parametrize("high", [1000.0, 6000.0])  # towers are seen over the horizon far away
+def test_clouds_stand_near_and_ahead_only(studio: Studio, high: float) -> None:
+    sky = with_values(heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0}),
+                      {"layers[heaps].thickness_m": high})
     lens = picture_lens(sky.camera)
     all_round = standing(studio, sky, SKETCH)
     some = standing(studio, sky, SKETCH.toward(lens))
