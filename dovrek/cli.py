@@ -73,7 +73,7 @@ def with_maps(sky: Sky, folder: Path) -> Sky:
 
 def parse_size(text: str) -> tuple[int, int]:
     """`WxH` in pixels. Raises BadInput."""
-    from dovrek.core.studio import SIDE_LIMIT
+    from dovrek.core.picture.studio import SIDE_LIMIT
 
     width, _, height = text.lower().partition("x")
     if not (width.isdigit() and height.isdigit()):
@@ -169,7 +169,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         document = with_values(document, changes)
     except SkyError as error:
         raise BadInput(str(error)) from None
-    from dovrek.core.studio import EXTENT_KM, EXTENT_LIMITS_KM, Studio, Wish
+    from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, Studio, Wish
     from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
 
     try:
@@ -242,9 +242,9 @@ def probe(sky: str, moment: str | None, threads: int, as_json: bool) -> None:
             document = with_values(document, {"moment": moment})
         except SkyError as error:
             raise BadInput(str(error)) from None
-    from dovrek.core.probe import probe as measure
-    from dovrek.core.stages import Cancel
-    from dovrek.core.studio import Studio
+    from dovrek.core.picture.probe import probe as measure
+    from dovrek.core.run.workers import Cancel
+    from dovrek.core.picture.studio import Studio
 
     studio = Studio(threads)
     found = measure(document, studio.preparer, Cancel())
@@ -274,7 +274,7 @@ def check(sky: str, as_json: bool) -> None:
     import math
 
     document = read_sky(sky)
-    from dovrek.core.sun_place import sun_place
+    from dovrek.core.air.sun_place import sun_place
     from dovrek.sky.advisories import advisories
 
     found = advisories(document, math.degrees(sun_place(document).elevation))

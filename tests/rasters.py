@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from dovrek.core.density import density
-from dovrek.core.kernels import kernel
+from dovrek.core.clouds.density import density
+from dovrek.core.compile.kernels import kernel
 
 
 @kernel

@@ -9,22 +9,24 @@ import pytest
 from colour.phenomena import rayleigh_optical_depth as colour_rayleigh
 from pvlib.spectrum import get_reference_spectra
 
-from dovrek.core.kernels import exp_minus
-from dovrek.core.media import AirParameters, Media, media_of, rayleigh_optical_depth
-from dovrek.core.prepare import FINE, Prepared
-from dovrek.core.scattering import column_of, cosine_of
-from dovrek.core.sky_view import haze_phase, sky_radiance
-from dovrek.core.spectrum import (
+from dovrek.core.compile.arithmetic import exp_minus
+from dovrek.core.air.media import AirParameters, Media, media_of, rayleigh_optical_depth
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.preparer import Prepared
+from dovrek.core.air.scattering import column_of, cosine_of
+from dovrek.core.air.sky_view import haze_phase
+from dovrek.core.air.sky_looks import sky_radiance
+from dovrek.core.colour.spectrum import (
     WAVELENGTHS_NM,
     WAVES,
     extraterrestrial_irradiance,
     white_of_temperature,
     xyz_weights,
 )
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio
-from dovrek.core.sun_table import build_sun_table, sun_columns, sun_transmittance
-from dovrek.core.sunlight import illuminances
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio
+from dovrek.core.air.sun_table import build_sun_table, sun_columns, sun_transmittance
+from dovrek.core.air.sunlight import illuminances
 from tests.conftest import free_sun
 
 STANDARD = AirParameters(0.1, 1500.0, 300.0, 0.18, 0.0, 0.0)
@@ -68,7 +70,7 @@ def test_extraterrestrial_illuminance() -> None:
 def test_air_mass(media: Media) -> None:
     """Kasten & Young 1989 at the apparent zenith angle: 1 % to 80°, 3 % to 88°."""
     table = build_sun_table(media)
-    from dovrek.core.sun_place import true_of_apparent
+    from dovrek.core.air.sun_place import true_of_apparent
 
     vertical = np.empty(4)
     sun_columns(table, 0.0, 1.0, vertical)

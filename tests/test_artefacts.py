@@ -9,14 +9,15 @@ import numpy as np
 import pytest
 from scipy.signal import savgol_filter
 
-from dovrek.core.density import density, lid_touched
-from dovrek.core.lens import dome_lens, picture_lens
-from dovrek.core.prepare import FINE
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import ALPHA
-from dovrek.core.sparing import bridge, every_fourth, every_other, find_uneven
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.clouds.density import density
+from dovrek.core.clouds.measure import lid_touched
+from dovrek.core.geometry.lens import dome_lens, picture_lens
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.transport.sample import ALPHA
+from dovrek.core.picture.sparing import bridge, every_fourth, every_other, find_uneven
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.advisories import LID_SHARE
 from dovrek.sky.document import Camera
 from tests import rasters

@@ -7,12 +7,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dovrek.core import render
-from dovrek.core.calming import calm, kept_share
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import OUT
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.picture import render
+from dovrek.core.picture.calming import calm, kept_share
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.transport.sample import OUT
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
 from tests.conftest import free_sun
 
 

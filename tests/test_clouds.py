@@ -9,14 +9,14 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import noise
-from dovrek.core.cloud_cells import INSTANCE
-from dovrek.core.density import CELL_AT, THICK, density
-from dovrek.core.layer_body import reach_m
-from dovrek.core.lens import dome_lens, picture_lens
-from dovrek.core.march import ray_depth
-from dovrek.core.noise import BILLOW, LEVELS, SIZE, WISP, noise_volumes, wisp_lost
-from dovrek.core.phase import (
+from dovrek.core.compile import noise
+from dovrek.core.clouds.cloud_cells import INSTANCE
+from dovrek.core.clouds.density import CELL_AT, THICK, density
+from dovrek.core.geometry.planet import reach_m
+from dovrek.core.geometry.lens import dome_lens, picture_lens
+from dovrek.core.transport.march import ray_depth
+from dovrek.core.compile.noise import BILLOW, LEVELS, SIZE, WISP, noise_volumes, wisp_lost
+from dovrek.core.clouds.phase import (
     DROPLETS,
     ICE,
     PHASES,
@@ -25,12 +25,12 @@ from dovrek.core.phase import (
     phase_function,
     slab_transmittance,
 )
-from dovrek.core.prepare import FINE, SKETCH
-from dovrek.core.probe import dome_diffuse, measured_layer, probe
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.spans import ground_distance
-from dovrek.core.stages import Cancel, Cancelled
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.prepare.fineness import FINE, SKETCH
+from dovrek.core.picture.probe import dome_diffuse, measured_layer, probe
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.geometry.planet import ground_distance
+from dovrek.core.run.workers import Cancel, Cancelled
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.document import Camera, Sky
 from dovrek.sky.layer import GENUS_DEFAULTS
 from tests.conftest import free_sun, sky_of

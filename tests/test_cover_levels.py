@@ -10,9 +10,9 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from dovrek.core import cloud_cells as cells
-from dovrek.core.cloud_shapes import ShapeParameters, Shapes, build_shapes
-from dovrek.core.prepare import NOMINAL_RADIUS
+from dovrek.core.clouds import cloud_cells as cells
+from dovrek.core.clouds.shapes import ShapeParameters, Shapes, build_shapes
+from dovrek.core.prepare.bodies import NOMINAL_RADIUS
 
 SIZE = 1500.0
 COVERS = (0.02, 0.2, 0.5, 0.8, 0.95, 1.0)

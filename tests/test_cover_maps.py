@@ -14,11 +14,11 @@ from click.testing import CliRunner
 from PIL import Image
 
 from dovrek.cli import main
-from dovrek.core import density as d
-from dovrek.core.cover_map import cover_of, grey_of
-from dovrek.core.prepare import SKETCH
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio
+from dovrek.core.clouds import density as d
+from dovrek.core.clouds.cover_map import cover_of, grey_of
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio
 from dovrek.formats import cover_maps
 from dovrek.formats.cover_maps import MapError, embedded
 from dovrek.sky.advisories import advisories

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio
 from dovrek.sky.document import Sky
 from dovrek.web.ribbon import COLUMNS, ribbon_of, ribbon_png
 from tests.conftest import sky_of

@@ -9,7 +9,7 @@ import pytest
 from colour.models import eotf_inverse_sRGB, eotf_sRGB
 from numpy.typing import NDArray
 
-from dovrek.core.film import (
+from dovrek.core.colour.film import (
     balance_matrix,
     decode_srgb,
     develop,
@@ -19,12 +19,12 @@ from dovrek.core.film import (
     tone,
     white_luminance,
 )
-from dovrek.core.likeness import linear
-from dovrek.core.prepare import FINE
-from dovrek.core.spectrum import LUMINANCE_RGB, RGB_TO_XYZ, white_of_temperature
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.sunlight import illuminances
+from dovrek.core.photo.likeness import linear
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.colour.spectrum import LUMINANCE_RGB, RGB_TO_XYZ, white_of_temperature
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.air.sunlight import illuminances
 from tests.conftest import free_sun
 
 

@@ -13,15 +13,16 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 from scipy.ndimage import binary_dilation
 
-from dovrek.core.clear_fit import Framing, Match
-from dovrek.core.cloud_look import Stage
-from dovrek.core.film import develop
-from dovrek.core.foreground import SKYLINE_PARTS, standing
-from dovrek.core.likeness import horizon_of, likeness_of, mask_overlay, sky_rows
-from dovrek.core.prepare import Preparer
-from dovrek.core.stages import Cancel, StageCache
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import TooLittleSky, suggest
+from dovrek.core.photo.clear_fit import Framing, Match
+from dovrek.core.photo.cloud_look import Stage
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.foreground import SKYLINE_PARTS, standing
+from dovrek.core.photo.likeness import horizon_of, likeness_of, mask_overlay, sky_rows
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.workers import Cancel
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.photo.suggest import TooLittleSky, suggest
 from tests.conftest import sky_of
 from tools.judging import styled, vivid
 

@@ -13,8 +13,8 @@ import pytest
 import tifffile
 from PIL import Image
 
-from dovrek.core.film import develop, white_luminance
-from dovrek.core.spectrum import RGB_TO_XYZ
+from dovrek.core.colour.film import develop, white_luminance
+from dovrek.core.colour.spectrum import RGB_TO_XYZ
 from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
 from dovrek.formats.whole_file import whole_file
 
@@ -33,7 +33,7 @@ def light() -> np.ndarray:
 
 
 def exposed(light: np.ndarray) -> np.ndarray:
-    from dovrek.core.spectrum import XYZ_TO_RGB
+    from dovrek.core.colour.spectrum import XYZ_TO_RGB
 
     return light[..., :3].astype(float) @ XYZ_TO_RGB.T / white_luminance(EV)
 

@@ -12,18 +12,19 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from dovrek.core import cloud_cells as cells
-from dovrek.core import density as d
-from dovrek.core.film import develop
-from dovrek.core.layer_body import LayerBody, kind_of
-from dovrek.core.lens import dome_lens
-from dovrek.core.phase import PHASES, droplets_at, halo_at, phase_function
-from dovrek.core.prepare import SKETCH
-from dovrek.core.probe import measured_layer
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.tint import tint_factors
+from dovrek.core.clouds import cloud_cells as cells
+from dovrek.core.clouds import density as d
+from dovrek.core.colour.film import develop
+from dovrek.core.prepare.bodies import LayerBody
+from dovrek.core.clouds.layer_body import kind_of
+from dovrek.core.geometry.lens import dome_lens
+from dovrek.core.clouds.phase import PHASES, droplets_at, halo_at, phase_function
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.picture.probe import measured_layer
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.colour.tint import tint_factors
 from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky

@@ -10,9 +10,9 @@ import pytest
 from numpy.typing import NDArray
 from PIL import Image, ImageEnhance
 
-from dovrek.core.film import develop, white_luminance
-from dovrek.core.grade import UNGRADED, as_pixels, developed, film_for, graded, ungraded
-from dovrek.core.spectrum import LUMINANCE_RGB, RGB_TO_XYZ
+from dovrek.core.colour.film import develop, white_luminance
+from dovrek.core.photo.grade import UNGRADED, as_pixels, developed, film_for, graded, ungraded
+from dovrek.core.colour.spectrum import LUMINANCE_RGB, RGB_TO_XYZ
 from tools.judging import styled, vivid
 
 EV, WHITE = 12.0, 6504.0

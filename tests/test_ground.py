@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.cloud_light import from_below, sun_passed
-from dovrek.core.ground import BELOW, lit_from_below, over_mean
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import BELOW_M, Scene
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.transport.look_ups import from_below, sun_passed
+from dovrek.core.transport.ground import BELOW, lit_from_below, over_mean
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.transport.scene import BELOW_M, Scene
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
 from tests.conftest import free_sun
 
 HEAPS = {"genus": "cumulus", "id": "a", "cover_oktas": 3.5, "base_m": 1000,

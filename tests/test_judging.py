@@ -15,9 +15,9 @@ import pytest
 from flask.testing import FlaskClient
 from PIL import Image
 
-from dovrek.core.lens import direction_at
-from dovrek.core.likeness import RATIO, horizon_of, likeness_of, mask_overlay
-from dovrek.core.sun_place import sun_place
+from dovrek.core.geometry.lens import direction_at
+from dovrek.core.photo.likeness import RATIO, horizon_of, likeness_of, mask_overlay
+from dovrek.core.air.sun_place import sun_place
 from dovrek.settings import Settings
 from dovrek.sky.advisories import Seen, advisories
 from dovrek.sky.changes import (
@@ -227,7 +227,7 @@ def test_a_lock_refuses_and_a_freeze_holds_the_composition() -> None:
 
 
 def test_a_frozen_layer_is_not_dealt_anew(studio: Any, cancel: Any) -> None:
-    from dovrek.core.prepare import SKETCH
+    from dovrek.core.prepare.fineness import SKETCH
 
     frozen = with_layer_frozen(sky_of(seed=5, layers=TWO[:1]), "low", True)
     before = studio.preparer.body(frozen, frozen.layers[0], SKETCH, cancel)
@@ -278,7 +278,7 @@ def test_the_sun_slides_along_its_path_to_the_nearest_hour() -> None:
     sky = sky_of(moment="2026-06-21T12:00", camera={"heading_deg": 270, "pitch_deg": 20})
     target = sun_place(with_values(sky, {"moment": "2026-06-21T18:30"}))
     lens = lens_of(sky, Look())
-    from dovrek.core.lens import place_of
+    from dovrek.core.geometry.lens import place_of
 
     place = place_of(lens, vector_of(target.elevation, target.azimuth))
     assert place is not None

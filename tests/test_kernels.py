@@ -14,9 +14,10 @@ import pytest
 from numba import float64, types
 from numba.core.registry import cpu_target
 
-from dovrek.core import kernels
-from dovrek.core.compiling import typed_anew, typed_once
-from dovrek.core.kernels import clamp, henyey_greenstein, kernel, smoothstep, solver
+from dovrek.core.compile import kernels
+from dovrek.core.compile.once import typed_anew, typed_once
+from dovrek.core.compile.arithmetic import clamp, henyey_greenstein, smoothstep
+from dovrek.core.compile.kernels import kernel, solver
 
 JIT = hasattr(smoothstep, "signatures")
 

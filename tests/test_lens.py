@@ -7,10 +7,12 @@ import math
 import numpy as np
 import pytest
 
-from dovrek.core.lens import Lens, dome_lens, picture_lens, pixel_size, plan_lens, ray_of
-from dovrek.core.render import Metered
-from dovrek.core.scene import grain
-from dovrek.core.sparing import find_horizon
+from dovrek.core.geometry.views.view import Lens
+from dovrek.core.geometry.lens import dome_lens, picture_lens, plan_lens
+from dovrek.core.geometry.views import pixel_size, ray_of
+from dovrek.core.picture.render import Metered
+from dovrek.core.transport.scene import grain
+from dovrek.core.picture.sparing import find_horizon
 from dovrek.sky.document import Camera, Film
 
 

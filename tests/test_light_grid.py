@@ -8,17 +8,12 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
-from dovrek.core.light_grid import (
-    GridShape,
-    _fill_hollows,
-    clear_below,
-    solve_sky,
-    solve_sun,
-    sweep_depth,
-    sweep_sheet,
-)
-from dovrek.core.phase import DROPLETS
-from dovrek.core.stages import Cancelled
+from dovrek.core.clouds.light.grid import GridShape
+from dovrek.core.clouds.light_grid import _fill_hollows
+from dovrek.core.clouds.light.solve import clear_below, solve_sky, solve_sun
+from dovrek.core.clouds.light.sweep import sweep_depth, sweep_sheet
+from dovrek.core.clouds.phase import DROPLETS
+from dovrek.core.run.workers import Cancelled
 
 N, NZ, DX, DZ = 24, 22, 100.0, 50.0
 SHAPE = GridShape(N, NZ, 1, DX, DZ, -DZ, 1e5)

@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.cloud_look import differ
-from dovrek.core.film import develop
-from dovrek.core.likeness import RATIO, difference_of, horizon_of, likeness_of, mask_overlay
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.photo.cloud_look import differ
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.likeness import RATIO, difference_of, horizon_of, likeness_of, mask_overlay
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.store.tables import Reference
 from tests.conftest import sky_of
 

@@ -10,8 +10,8 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from dovrek.core.film import develop
-from dovrek.core.likeness import RATIO, RATIO_LIMITS
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.likeness import RATIO, RATIO_LIMITS
 from dovrek.sky.advisories import BURNT_SHARE, advisories
 from dovrek.web.live import Live
 from dovrek.web.looks import Look

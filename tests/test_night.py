@@ -8,14 +8,14 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.march import sun_disc_share
-from dovrek.core.prepare import SKETCH
-from dovrek.core.probe import probe
-from dovrek.core.render import meter_sky
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.sun_place import Place, moon_place, toward
-from dovrek.core.sunlight import sources
+from dovrek.core.transport.march import sun_disc_share
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.picture.probe import probe
+from dovrek.core.picture.render import meter_sky
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.air.sun_place import Place, moon_place, toward
+from dovrek.core.air.sources import sources
 from dovrek.sky.document import Sky
 from tests.conftest import free_sun, sky_of
 

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.advisories import advisories
 from dovrek.sky.errors import SkyError
 from dovrek.sky.reading import sky_from_data

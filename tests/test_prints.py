@@ -19,7 +19,7 @@ import pytest
 from distributed import Client, LocalCluster
 from PIL import Image
 
-from dovrek.core.studio import Wish
+from dovrek.core.picture.studio import Wish
 from dovrek.prints import engine
 from dovrek.prints.tiles import compute_tile, print_tiles, store_tile, stored_tile, tile_path
 from dovrek.settings import Settings

@@ -9,15 +9,15 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import reference
-from dovrek.core.density import THICK, density
-from dovrek.core.lens import direction_at, dome_lens
-from dovrek.core.phase import DROPLETS
-from dovrek.core.reference import trace_frame, tracing_of
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import ALPHA, DISTANCE
-from dovrek.core.stages import Cancel, Cancelled
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.transport import reference
+from dovrek.core.clouds.density import THICK, density
+from dovrek.core.geometry.lens import direction_at, dome_lens
+from dovrek.core.clouds.phase import DROPLETS
+from dovrek.core.transport.reference import trace_frame, tracing_of
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.transport.sample import ALPHA, DISTANCE
+from dovrek.core.run.workers import Cancel, Cancelled
+from dovrek.core.picture.studio import Studio, Wish
 from tests.conftest import free_sun
 from tools.accuracy import Case, cases, compare, fast_frame, fingerprint, path_of
 from tools.slab import exact, fluxes, photons, slab

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core.scene import Scene
-from dovrek.core.shadow_rays import FARTHEST_M, NODES, SHARES, find_shadows, lit_share, taken
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.transport.scene import Scene
+from dovrek.core.transport.shadow_rays import FARTHEST_M, NODES, SHARES, find_shadows, lit_share, taken
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
 from tests.conftest import free_sun
 
 HEAPS = {"genus": "cumulus", "id": "a", "cover_oktas": 4.0}

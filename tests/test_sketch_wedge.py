@@ -8,14 +8,17 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import cloud_cells, prepare
-from dovrek.core import density as d
-from dovrek.core.layer_body import told_m
-from dovrek.core.lens import bearings_of, direction_at, dome_lens, picture_lens, plan_lens
-from dovrek.core.prepare import FINE, SKETCH, Fineness, Preparer
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.stages import Cancel, StageCache
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.clouds import cloud_cells
+from dovrek.core.prepare import preparer as prepare
+from dovrek.core.clouds import density as d
+from dovrek.core.geometry.planet import told_m
+from dovrek.core.geometry.lens import (bearings_of, direction_at, dome_lens, picture_lens, plan_lens)
+from dovrek.core.prepare.fineness import FINE, SKETCH, Fineness
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.run.workers import Cancel
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Camera, Sky
 from tests.conftest import free_sun

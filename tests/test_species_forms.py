@@ -14,12 +14,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import density as d
-from dovrek.core.layer_body import LayerBody
-from dovrek.core.march import _step
-from dovrek.core.prepare import SKETCH
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.clouds import density as d
+from dovrek.core.prepare.bodies import LayerBody
+from dovrek.core.transport.march import _step
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.document import Sky
 from tests.conftest import free_sun
 

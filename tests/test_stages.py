@@ -8,7 +8,8 @@ from collections.abc import Iterator
 
 import pytest
 
-from dovrek.core.stages import Cancel, Cancelled, StageCache, Workers, digest
+from dovrek.core.run.workers import Cancel, Cancelled, Workers
+from dovrek.core.run.cache import StageCache, digest
 
 
 @pytest.fixture

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 import pytest
 
-from dovrek.core import clear_fit
-from dovrek.core import suggest as suggesting
-from dovrek.core.clear_fit import (
+from dovrek.core.photo import clear_fit
+from dovrek.core.photo import suggest as suggesting
+from dovrek.core.photo.clear_fit import (
     SHADED_M,
     STRICT,
     ClearSkies,
@@ -26,17 +26,19 @@ from dovrek.core.clear_fit import (
     skies_key,
     white_of,
 )
-from dovrek.core.cloud_answers import Answer, Clouds, CoverSearch
-from dovrek.core.cloud_look import genus_looks
-from dovrek.core.film import develop
-from dovrek.core.horizon_line import horizon_line
-from dovrek.core.lens import dome_lens
-from dovrek.core.likeness import horizon_of, made_small
-from dovrek.core.prepare import SKETCH, Preparer
-from dovrek.core.render import Quality, render_frame
-from dovrek.core.stages import Cancel, Cancelled, StageCache
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import GENERA, TooLittleSky, suggest
+from dovrek.core.photo.cloud_answers import Answer, Clouds, CoverSearch
+from dovrek.core.photo.cloud_look import genus_looks
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.horizon_line import horizon_line
+from dovrek.core.geometry.lens import dome_lens
+from dovrek.core.photo.likeness import horizon_of, made_small
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.picture.render import Quality, render_frame
+from dovrek.core.run.workers import Cancel, Cancelled
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.photo.suggest import GENERA, TooLittleSky, suggest
 from dovrek.sky.document import Sky
 from tests.conftest import sky_of
 from tools.judging import styled, vivid

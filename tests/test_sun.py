@@ -10,7 +10,7 @@ import pandas as pd
 import pytest
 from pvlib import solarposition
 
-from dovrek.core.sun_place import (
+from dovrek.core.air.sun_place import (
     THRESHOLDS_DEG,
     refraction_of_true,
     sun_day,

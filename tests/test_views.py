@@ -11,14 +11,14 @@ import numpy as np
 import OpenEXR
 import pytest
 
-from dovrek.core.lens import dome_lens, plan_lens
-from dovrek.core.passes import Passes
-from dovrek.core.prepare import FINE
-from dovrek.core.probe import dome_diffuse, measured_layer, probe
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.scene import DISTANCE
-from dovrek.core.stages import Cancel
-from dovrek.core.studio import Rendered, Studio, Wish
+from dovrek.core.geometry.lens import dome_lens, plan_lens
+from dovrek.core.transport.passes import Passes
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.picture.probe import dome_diffuse, measured_layer, probe
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.transport.sample import DISTANCE
+from dovrek.core.run.workers import Cancel
+from dovrek.core.picture.studio import Rendered, Studio, Wish
 from dovrek.formats.pictures import Developing, write_picture
 from tests.conftest import free_sun
 
@@ -92,7 +92,7 @@ def test_plan_is_north_up_and_to_scale(studio: Studio) -> None:
     body = rendered.prepared.bodies[0]
     found = measured_layer(body, studio.workers, Cancel(), 100)
     depths = np.empty((100, 100))
-    from dovrek.core.density import column_depths
+    from dovrek.core.clouds.measure import column_depths
 
     column_depths(body.field, 0, 10_000.0, 100, 60, 0, 100, depths, np.empty((100, 100)))
     seen = rendered.light[..., 3] > 0.5  # rows from north, columns from west
@@ -161,7 +161,7 @@ def test_ground_half_of_the_dome_is_the_ground(studio: Studio) -> None:
 def test_high_cloud_glows_after_sunset(studio: Studio) -> None:
     """Cirrus at 9 km still has sun at −2.5° while the ground has none, and it is red (geometry:
     its horizon dips by √(2h/R) = 3°)."""
-    from dovrek.core.cloud_light import sunlight_at
+    from dovrek.core.air.sunlight import sunlight_at
 
     scene = studio.preparer.scene(free_sun(-2.5), FINE, Cancel()).scene
     low, high = np.zeros(3), np.zeros(3)

@@ -27,13 +27,14 @@ import numpy as np
 from rich.console import Console
 from rich.table import Table
 
-from dovrek.core.kernels import solver
-from dovrek.core.march import ray_depth  # noqa: F401  (compiles with the rest)
-from dovrek.core.noise import BILLOW, noise_volumes, turned_noise
-from dovrek.core.prepare import FINE
-from dovrek.core.render import QUALITIES, render_frame
-from dovrek.core.stages import Cancel, StageCache
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.compile.kernels import solver
+from dovrek.core.transport.march import ray_depth(compiles with the rest)
+from dovrek.core.compile.noise import BILLOW, noise_volumes, turned_noise
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.run.workers import Cancel
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_text
@@ -171,12 +172,12 @@ def compile_seconds() -> dict[str, float]:
     """Seconds of a first small print in a new process on one core, kernels cold and cached, with
     the same print's own time when everything is ready taken off, and that of the noise volumes,
     which are made once and kept."""
-    code = ("import time;from dovrek.core.studio import Studio,Wish;"
+    code = ("import time;from dovrek.core.picture.studio import Studio,Wish;"
             "from dovrek.store.demo import demo_texts;from dovrek.sky.reading import sky_from_text;"
             "t=time.perf_counter();s=Studio(1);y=sky_from_text(demo_texts()['fair-weather-noon']);w=Wish(96,54,'draft');"
-            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.stages import StageCache;"
+            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.run.stages import StageCache;"
             "s.preparer.cache=StageCache();t=time.perf_counter();s.render(y,w);"
-            "b=time.perf_counter()-t;from dovrek.core.noise import made_volumes;"
+            "b=time.perf_counter()-t;from dovrek.core.compile.noise import made_volumes;"
             "t=time.perf_counter();made_volumes();print(a-b,time.perf_counter()-t)")
     found = {}
     with tempfile.TemporaryDirectory() as cache:
@@ -382,7 +383,7 @@ def _pages_while_rendering(url: str, page: Any) -> float:
 def peak_memory() -> float:
     """Megabytes of a process that renders the final alone. (`getrusage` would count what this
     process held when it started that one.)"""
-    code = ("from pathlib import Path;from dovrek.core.studio import Studio,Wish;"
+    code = ("from pathlib import Path;from dovrek.core.picture.studio import Studio,Wish;"
             "from dovrek.store.demo import demo_texts;from dovrek.sky.reading import sky_from_text;"
             "Studio(2).render(sky_from_text(demo_texts()['fair-weather-noon']),"
             "Wish(1920,1080,'final'));"

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
-from dovrek.core.film import develop
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.colour.film import develop
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_data
 

@@ -15,14 +15,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageEnhance
 
-from dovrek.core.clear_fit import Framing
-from dovrek.core.film import develop
-from dovrek.core.likeness import horizon_of, linear
-from dovrek.core.prepare import Preparer
-from dovrek.core.spectrum import LUMINANCE_RGB
-from dovrek.core.stages import Cancel, StageCache
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import suggest
+from dovrek.core.photo.clear_fit import Framing
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.likeness import horizon_of, linear
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.colour.spectrum import LUMINANCE_RGB
+from dovrek.core.run.workers import Cancel
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.photo.suggest import suggest
 from dovrek.sky.reading import sky_from_data
 
 # One control of each kind: shape, light, air.

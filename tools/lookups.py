@@ -43,8 +43,9 @@ def _counted(counts: dict[str, int], name: str, function: Any, weight: int = 1) 
 def main(path: str) -> None:
     """Trace rays spread over a picture and write their mean counts to standard output."""
     from dovrek.core import density, march, noise
-    from dovrek.core.lens import pixel_size, ray_of
-    from dovrek.core.scene import OUT, Marching
+    from dovrek.core.geometry.views import pixel_size, ray_of
+    from dovrek.core.transport.sample import OUT
+    from dovrek.core.transport.scene import Marching
 
     scene, lens, (width, height), step = pickle.loads(Path(path).read_bytes())
     counts = {"densities": 0, "noise": 0, "shapes": 0, "light": 0}

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from PIL import Image
 
-from dovrek.core.film import develop
-from dovrek.core.studio import Studio, Wish
+from dovrek.core.colour.film import develop
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.reading import sky_from_data
 from dovrek.sky.recipe import shipped, with_recipe
 from dovrek.web.library import STAGE

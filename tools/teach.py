@@ -1,5 +1,5 @@
 """Teach what genera look like: skies of known genus rendered small, their features kept, and the
-table of `dovrek.core.cloud_look` made from them. python -m tools.teach [skies, 240 by default]
+table of `dovrek.core.photo.cloud_look` made from them. python -m tools.teach [skies, 240 by default]
 (about three seconds a sky). Every value of these skies is drawn at random."""
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 import dovrek.core.data
-from dovrek.core.clear_fit import (
+from dovrek.core.photo.clear_fit import (
     STRICT,
     ClearSkies,
     Framing,
@@ -22,13 +22,14 @@ from dovrek.core.clear_fit import (
     descend,
     point_of,
 )
-from dovrek.core.cloud_look import TABLE, Discriminant, Stage, taught
-from dovrek.core.film import develop
-from dovrek.core.likeness import horizon_of
-from dovrek.core.prepare import Preparer
-from dovrek.core.stages import Cancel, StageCache
-from dovrek.core.studio import Studio, Wish
-from dovrek.core.suggest import GENERA
+from dovrek.core.photo.cloud_look import TABLE, Discriminant, Stage, taught
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.likeness import horizon_of
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.workers import Cancel
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.photo.suggest import GENERA
 from dovrek.sky.genera import GENUS_DEFAULTS
 from dovrek.sky.reading import sky_from_data
 

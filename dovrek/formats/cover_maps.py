@@ -10,7 +10,7 @@ import numpy as np
 import tifffile
 from PIL import Image
 
-from dovrek.core.cover_map import SIDE
+from dovrek.core.clouds.cover_map import SIDE
 from dovrek.sky.layer import MAP_PREFIX
 
 BYTES_MOST = 40 * 1024 * 1024

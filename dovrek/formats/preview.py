@@ -10,7 +10,7 @@ import numpy as np
 import OpenEXR
 from numpy.typing import NDArray
 
-from dovrek.core.spectrum import RGB_TO_XYZ
+from dovrek.core.colour.spectrum import RGB_TO_XYZ
 
 
 def sidecar_of(path: Path) -> dict[str, Any]:

@@ -15,8 +15,8 @@ import tifffile
 from numpy.typing import NDArray
 from PIL import Image, ImageCms, ImageOps
 
-from dovrek.core.film import develop, meter
-from dovrek.core.spectrum import RGB_TO_XYZ
+from dovrek.core.colour.film import develop, meter
+from dovrek.core.colour.spectrum import RGB_TO_XYZ
 
 BYTES_MOST = 60 * 1024 * 1024
 PIXELS_MOST = 90_000_000

@@ -17,11 +17,11 @@ from typing import Any
 import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
-from dovrek.core.calming import calm
-from dovrek.core.passes import passes_of
-from dovrek.core.prepare import seen_layers
-from dovrek.core.scene import OUT
-from dovrek.core.studio import Wish
+from dovrek.core.picture.calming import calm
+from dovrek.core.transport.passes import passes_of
+from dovrek.core.prepare.preparer import seen_layers
+from dovrek.core.transport.sample import OUT
+from dovrek.core.picture.studio import Wish
 from dovrek.formats.pictures import Developing, write_picture
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.prints.tiles import (

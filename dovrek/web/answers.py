@@ -8,7 +8,7 @@ from typing import Any
 
 from flask import Response, abort, current_app, jsonify, request
 
-from dovrek.core.studio import EXTENT_KM
+from dovrek.core.picture.studio import EXTENT_KM
 from dovrek.sky.document import Sky
 from dovrek.sky.trials import declaration_of, layer_of
 from dovrek.store import skies as store

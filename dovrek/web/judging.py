@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, abort, jsonify, render_template, request
 
-from dovrek.core.sun_place import local_day, sun_day
+from dovrek.core.air.sun_place import local_day, sun_day
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError

@@ -19,13 +19,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.film import MIDDLE_GREY, develop, white_luminance
-from dovrek.core.likeness import likeness_of
-from dovrek.core.prepare import FINE, SKETCH_WIDTH, Atmosphere, Preparer
-from dovrek.core.probe import lids_of
-from dovrek.core.render import QUALITIES, Metered, Quality, render_frame
-from dovrek.core.stages import Cancel, Cancelled, StageCache, Workers
-from dovrek.core.studio import Studio
+from dovrek.core.colour.film import MIDDLE_GREY, develop, white_luminance
+from dovrek.core.photo.likeness import likeness_of
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.preparer import SKETCH_WIDTH, Preparer
+from dovrek.core.prepare.atmosphere import Atmosphere
+from dovrek.core.picture.probe import lids_of
+from dovrek.core.picture.render import QUALITIES, Metered, Quality, render_frame
+from dovrek.core.run.workers import Cancel, Cancelled, Workers
+from dovrek.core.run.cache import StageCache
+from dovrek.core.picture.studio import Studio
 from dovrek.sky.advisories import BURNT_SHARE, Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.boards import Board, Boards, Frame

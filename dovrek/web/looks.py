@@ -13,10 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from dovrek.core.film import develop
-from dovrek.core.likeness import horizon_of
-from dovrek.core.render import Metered
-from dovrek.core.studio import EXTENT_KM, EXTENT_LIMITS_KM, VIEWS, Wish
+from dovrek.core.colour.film import develop
+from dovrek.core.photo.likeness import horizon_of
+from dovrek.core.picture.render import Metered
+from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, VIEWS, Wish
 from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Sky
 

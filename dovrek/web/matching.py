@@ -13,9 +13,9 @@ import numpy as np
 from flask import Blueprint, abort, jsonify, redirect, render_template, request, url_for
 from PIL import Image
 
-from dovrek.core.foreground import SKYLINE_PARTS, standing
-from dovrek.core.horizon_line import horizon_line
-from dovrek.core.likeness import (
+from dovrek.core.photo.foreground import SKYLINE_PARTS, standing
+from dovrek.core.photo.horizon_line import horizon_line
+from dovrek.core.photo.likeness import (
     RATIO,
     RATIO_LIMITS,
     Mask,

@@ -19,7 +19,7 @@ from flask import (
 )
 from PIL import Image
 
-from dovrek.core.film import develop
+from dovrek.core.colour.film import develop
 from dovrek.formats.preview import light_of_exr, sidecar_of
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store

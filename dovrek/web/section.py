@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from dovrek.core.noise import hash_unit
+from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 

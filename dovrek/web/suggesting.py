@@ -11,10 +11,11 @@ from typing import Any
 from flask import Blueprint, abort, render_template
 from numpy.typing import NDArray
 
-from dovrek.core.clear_fit import Framing
-from dovrek.core.prepare import Preparer
-from dovrek.core.stages import Cancel, Cancelled, StageCache
-from dovrek.core.suggest import Proposal, TooLittleSky, suggest
+from dovrek.core.photo.clear_fit import Framing
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.workers import Cancel, Cancelled
+from dovrek.core.run.cache import StageCache
+from dovrek.core.photo.suggest import Proposal, TooLittleSky, suggest
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.store import versions as kept

@@ -1,0 +1,317 @@
+"""Light scattered more than once in the air, and the ground's illumination.
+
+Successive orders on a grid of 20 heights and 64 sun cosines, keeping six angular moments of
+the incoming light; exact for scalar Rayleigh scattering, delta-scaled for haze. The table does
+not depend on where the sun stands, only on the air.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.air.media import AIR_TOP_KM, Media
+from dovrek.core.air.sun_table import SunTable, profile, sun_transmittance
+from dovrek.core.colour.spectrum import WAVES
+from dovrek.core.compile.arithmetic import clamp, exp_minus
+from dovrek.core.compile.kernels import inner, kernel, solver
+
+Array = NDArray[np.float64]
+
+HEIGHTS, COSINES, MOMENTS = 20, 64, 6
+COSINE_LOW, COSINE_KNEE, LINEAR_NODES = -0.36, 0.06, 43
+KNEE_SQUARE = (1.0 - COSINE_KNEE - 0.01 * (COSINES - LINEAR_NODES)) / (COSINES - LINEAR_NODES) ** 2
+
+
+class Quality(NamedTuple):
+    """Directions and orders of the solve."""
+
+    nodes: int = 8
+    azimuths: int = 6
+    steps: int = 20
+    orders: int = 5
+
+
+FULL, DRAFT = Quality(), Quality(6, 4, 14, 3)
+
+
+class Scattered(NamedTuple):
+    """Moments of light scattered at least once, and diffuse ground irradiance, unit sun."""
+
+    moments: Array  # (20, 64, 6, 8)
+    ground: Array  # (64, 8) diffuse irradiance on the ground
+
+
+@kernel
+def cosine_of(j):
+    """Sun cosine of a grid column: steps of 0.01 through twilight, wider by day."""
+    if j < LINEAR_NODES:
+        return COSINE_LOW + 0.01 * j
+    k = j - (LINEAR_NODES - 1)
+    return COSINE_KNEE + 0.01 * k + KNEE_SQUARE * k * k
+
+
+@kernel
+def column_of(cosine):
+    """Fractional grid column of a sun cosine."""
+    c = clamp(cosine, COSINE_LOW, 1.0)
+    if c <= COSINE_KNEE:
+        return (c - COSINE_LOW) / 0.01
+    d = c - COSINE_KNEE
+    k = (-0.01 + math.sqrt(1e-4 + 4.0 * KNEE_SQUARE * d)) / (2.0 * KNEE_SQUARE)
+    return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
+
+
+@inner
+def path_length(radius_km, height_km, mu, top_km):
+    """Length (km) of a ray to the ground or the top, whether it hits ground, and its tangent t."""
+    r = radius_km + height_km
+    tangent = -r * mu
+    lowest = r * math.sqrt(max(1.0 - mu * mu, 0.0))
+    if mu < 0.0 and lowest < radius_km:
+        t = tangent - math.sqrt(max(radius_km * radius_km - lowest * lowest, 0.0))
+        return max(t, 0.0), True, tangent
+    top = radius_km + top_km
+    return tangent + math.sqrt(max(top * top - lowest * lowest, 0.0)), False, tangent
+
+
+@inner
+def path_node(k, steps, length, hits, tangent, height_km):
+    """Distance of step boundary k: dense at the ray's lowest end, where the air is."""
+    u = k / steps
+    if hits:
+        return length * (1.0 - (1.0 - u) * (1.0 - u)) if height_km > 2.0 else length * u * u
+    if tangent > 0.0:
+        low, high = -math.sqrt(tangent), math.sqrt(max(length - tangent, 0.0))
+        p = low + (high - low) * u
+        return tangent + p * abs(p)
+    return length * u * u
+
+
+@inner
+def _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh, haze, chi1, chi2r, chi2h):
+    """Light of given moments turned toward a direction by molecules and haze."""
+    y2 = max(1.0 - mu * mu - x * x, 0.0)
+    quadratic = mu * mu * a3 + x * x * a4 + y2 * (a0 - a3 - a4) + 2.0 * mu * x * a5
+    return ((rayleigh + haze) * a0 + 3.0 * chi1 * haze * (mu * a1 + x * a2)
+            + 2.5 * (chi2r * rayleigh + chi2h * haze) * (3.0 * quadratic - a0))
+
+
+@inner
+def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, chi1, chi2h, out):
+    """Light scattered again toward a direction (local zenith cosine, sunward component).
+
+    S = (σ_R+σ_A')M0 + 3χ₁'σ_A'(μM1+xM2) + 5(χ₂Rσ_R+χ₂'σ_A')·½(3 v·Q·v − M0).
+    """
+    u = math.sqrt(clamp(height_km / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
+    i = min(int(u), HEIGHTS - 2)
+    fi = u - i
+    c = column_of(mu_sun)
+    j = min(int(c), COSINES - 2)
+    fj = c - j
+    w00, w01, w10, w11 = (1 - fi) * (1 - fj), (1 - fi) * fj, fi * (1 - fj), fi * fj
+    m00, m01, m10, m11 = moments[i, j], moments[i, j + 1], moments[i + 1, j], moments[i + 1, j + 1]
+    for w in range(WAVES):
+        a0 = w00 * m00[0, w] + w01 * m01[0, w] + w10 * m10[0, w] + w11 * m11[0, w]
+        a1 = w00 * m00[1, w] + w01 * m01[1, w] + w10 * m10[1, w] + w11 * m11[1, w]
+        a2 = w00 * m00[2, w] + w01 * m01[2, w] + w10 * m10[2, w] + w11 * m11[2, w]
+        a3 = w00 * m00[3, w] + w01 * m01[3, w] + w10 * m10[3, w] + w11 * m11[3, w]
+        a4 = w00 * m00[4, w] + w01 * m01[4, w] + w10 * m10[4, w] + w11 * m11[4, w]
+        a5 = w00 * m00[5, w] + w01 * m01[5, w] + w10 * m10[5, w] + w11 * m11[5, w]
+        out[w] = _turned(a0, a1, a2, a3, a4, a5, mu, x, rayleigh[w], haze[w], chi1,
+                         media.chi2_molecules, chi2h)
+
+
+class Rays(NamedTuple):
+    """What light meets on its way to every height of the grid from every direction: the same for
+    all suns and all orders."""
+
+    ends: Array  # (20, rays, 4): zenith cosine, its weight, length km, 1 when ground is met
+    steps: Array  # (20, rays, steps, 4): distance km, height km, radius km, zenith cosine
+    shares: Array  # (20, rays, steps, 2, 8): light from a step per source of molecules, of haze
+    left: Array  # (20, rays, 8): what passes the whole way
+
+
+@kernel
+def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares, left):
+    """Fill the arrays of `Rays`."""
+    _, rays, steps, _ = places.shape
+    for i in range(HEIGHTS):
+        height = AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+        r = media.radius_km + height
+        mu_h = -math.sqrt(max(1.0 - (media.radius_km / r) ** 2, 0.0))
+        for ray in range(rays):
+            up = ray < len(nodes)
+            x_node = nodes[ray % len(nodes)]
+            span = 1.0 - mu_h if up else 1.0 + mu_h
+            mu = mu_h + span * x_node * x_node * (1.0 if up else -1.0)
+            length, hits, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
+            ends[i, ray, 0], ends[i, ray, 1] = mu, weights[ray % len(nodes)] * 2.0 * span * x_node
+            ends[i, ray, 2], ends[i, ray, 3] = length, 1.0 if hits else 0.0
+            left[i, ray] = 1.0
+            t0 = 0.0
+            for k in range(steps):
+                t1 = path_node(k + 1, steps, length, hits, tangent, height)
+                dt = t1 - t0
+                t = 0.5 * (t0 + t1)
+                t0 = t1
+                rp = math.sqrt(r * r + t * t + 2.0 * r * t * mu)
+                h = max(rp - media.radius_km, 0.0)
+                places[i, ray, k, 0], places[i, ray, k, 1] = t, h
+                places[i, ray, k, 2], places[i, ray, k, 3] = rp, (r * mu + t) / rp
+                dm = profile(media.molecules, h)
+                da = math.exp(-h / media.haze_height_km)
+                do = profile(media.ozone, h)
+                for w in range(WAVES):
+                    rayleigh = media.molecules_per_km[w] * dm
+                    ext = rayleigh + haze_ext[w] * da + media.ozone_per_km[w] * do
+                    e = exp_minus(ext * dt)
+                    share = left[i, ray, w] * (1.0 - e) / max(ext, 1e-12)
+                    shares[i, ray, k, 0, w] = share * rayleigh
+                    shares[i, ray, k, 1, w] = share * haze_sca[w] * da
+                    left[i, ray, w] *= e
+
+
+@solver
+def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths, i0, i1, out,
+                   out_e):
+    """One order of scattering for grid heights i0 … i1."""
+    f = media.haze_chi[3]
+    chi1 = (media.haze_chi[1] - f) / (1.0 - f)
+    chi2 = (media.haze_chi[2] - f) / (1.0 - f)
+    trans, columns = np.empty(WAVES), np.empty(4)
+    light = np.empty((COSINES, azimuths, WAVES))
+    there = np.empty((COSINES, MOMENTS, WAVES))
+    _, directions, steps, _ = rays.steps.shape
+    for i in range(i0, i1):
+        r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+        out[i] = 0.0
+        for ray in range(directions):
+            mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
+            weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+            sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+            light[:] = 0.0
+            for k in range(steps):
+                t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
+                rp, mu_p = rays.steps[i, ray, k, 2], rays.steps[i, ray, k, 3]
+                rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]
+                lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
+                if not first:  # the moments at this height, for every sun
+                    u = math.sqrt(clamp(h / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
+                    low = min(int(u), HEIGHTS - 2)
+                    above = u - low
+                    for j in range(COSINES):
+                        for m in range(MOMENTS):
+                            for w in range(WAVES):
+                                there[j, m, w] = ((1.0 - above) * moments[low, j, m, w]
+                                                  + above * moments[low + 1, j, m, w])
+                for j in range(COSINES):
+                    mu_s = cosine_of(j)
+                    sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                    for b in range(azimuths):
+                        cosine = mu * mu_s + sin_v * math.cos(math.pi * (b + 0.5) / azimuths
+                                                              ) * sin_s
+                        mu_sp = (r * mu_s + t * cosine) / rp
+                        if first:
+                            p2 = 1.5 * cosine * cosine - 0.5
+                            sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
+                            for w in range(WAVES):
+                                light[j, b, w] += trans[w] / (4.0 * math.pi) * (
+                                    rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
+                                    + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
+                            continue
+                        s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
+                        xp = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
+                        c = column_of(mu_sp)
+                        at = min(int(c), COSINES - 2)
+                        fj = c - at
+                        m0, m1, g = there[at], there[at + 1], 1.0 - fj
+                        for w in range(WAVES):
+                            light[j, b, w] += _turned(
+                                g * m0[0, w] + fj * m1[0, w], g * m0[1, w] + fj * m1[1, w],
+                                g * m0[2, w] + fj * m1[2, w], g * m0[3, w] + fj * m1[3, w],
+                                g * m0[4, w] + fj * m1[4, w], g * m0[5, w] + fj * m1[5, w],
+                                mu_p, xp, rayleigh[w], haze[w], chi1, media.chi2_molecules, chi2)
+            for j in range(COSINES):
+                mu_s = cosine_of(j)
+                sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                for b in range(azimuths):
+                    vx = sin_v * math.cos(math.pi * (b + 0.5) / azimuths)
+                    if rays.ends[i, ray, 3] > 0.0:
+                        mu_g = (r * mu_s + length * (mu * mu_s + vx * sin_s)) / media.radius_km
+                        if first:
+                            sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
+                            for w in range(WAVES):
+                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                                   * trans[w] * max(mu_g, 0.0))
+                        else:
+                            c = column_of(mu_g)
+                            at = min(int(c), COSINES - 2)
+                            for w in range(WAVES):
+                                e = (ground[at, w] * (1.0 - c + at)
+                                     + ground[at + 1, w] * (c - at))
+                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                                   * e)
+                    for w in range(WAVES):
+                        lw = light[j, b, w] * weight
+                        out[i, j, 0, w] += lw
+                        out[i, j, 1, w] += lw * mu
+                        out[i, j, 2, w] += lw * vx
+                        out[i, j, 3, w] += lw * mu * mu
+                        out[i, j, 4, w] += lw * vx * vx
+                        out[i, j, 5, w] += lw * mu * vx
+                        if i == 0 and mu > 0.0:
+                            out_e[j, w] += lw * mu * 4.0 * math.pi
+
+
+def solve_scattering(
+    media: Media,
+    sun: SunTable,
+    quality: Quality = FULL,
+    pool: ThreadPoolExecutor | None = None,
+    cancelled: Callable[[], None] = lambda: None,
+) -> Scattered:
+    """Sum the orders of scattering; `cancelled` is called between pieces and may raise.
+
+    Source: successive orders (van de Hulst 1980) with delta scaling (Wiscombe 1977).
+    """
+    x, weights = np.polynomial.legendre.leggauss(quality.nodes)
+    nodes, weights = 0.5 * (x + 1.0), 0.5 * weights
+    forward, albedo = media.haze_chi[3], media.haze_albedo
+    haze_ext = media.haze_per_km * (1.0 - albedo * forward)
+    count = 2 * quality.nodes
+    rays = Rays(np.empty((HEIGHTS, count, 4)), np.empty((HEIGHTS, count, quality.steps, 4)),
+                np.empty((HEIGHTS, count, quality.steps, 2, WAVES)),
+                np.empty((HEIGHTS, count, WAVES)))
+    haze_sca = media.haze_per_km * albedo * (1.0 - forward)
+    _trace_rays(media, haze_ext, haze_sca, nodes, weights, *rays)
+    shape = (HEIGHTS, COSINES, MOMENTS, WAVES)
+    total, ground_total = np.zeros(shape), np.zeros((COSINES, WAVES))
+    before, ground_before = np.zeros(shape), np.zeros((COSINES, WAVES))
+    for order in range(quality.orders):
+        moments, ground = np.empty(shape), np.zeros((COSINES, WAVES))
+
+        def piece(i: int, moments: Array = moments, ground: Array = ground,
+                  order: int = order) -> None:
+            cancelled()
+            _order_heights(media, sun, before, ground_before, order == 0, haze_ext, rays,
+                           quality.azimuths, i, i + 1, moments, ground)
+
+        list((pool.map if pool else map)(piece, range(HEIGHTS)))
+        if order == quality.orders - 1 and order > 0:
+            # What the later orders add, as a geometric series from the last two.
+            def tail(last: Array, previous: Array) -> Array:
+                ratio = np.clip(last / np.maximum(previous, 1e-30), 0.0, 0.9)
+                return 1.0 / (1.0 - ratio)
+
+            moments *= tail(moments[:, :, :1], before[:, :, :1])
+            ground *= tail(ground, ground_before)
+        total += moments
+        ground_total += ground
+        before, ground_before = moments, ground
+    return Scattered(total, ground_total)

@@ -1,0 +1,35 @@
+"""Builds of cloud: one way in which density comes about a file. To add one, write its file after
+the pattern of `slab`, and name it in BUILDS; all else learns of it by itself.
+
+A build knows noise, textures and masks, and nothing of light, air or views.
+"""
+
+from __future__ import annotations
+
+from dovrek.core.clouds.builds import cells, heaps, lenses, sheet, slab, veil
+from dovrek.core.clouds.builds.build import Build
+from dovrek.core.compile.choosing import chosen
+from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
+from dovrek.sky.layer import Layer
+
+BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, veil.BUILD, cells.BUILD, slab.BUILD,
+                             lenses.BUILD)
+HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
+_OF_GENUS: dict[str, Build] = (
+    dict.fromkeys(HEAPS, heaps.BUILD) | dict.fromkeys(CELLS, cells.BUILD)
+    | dict.fromkeys(SHEETS, sheet.BUILD) | dict.fromkeys(VEILS, veil.BUILD)
+    | {"slab": slab.BUILD})
+
+# Kernels that take the build's place in BUILDS, then what the build's own kernel takes.
+sample_of = chosen("cloud_samples", [b.sample for b in BUILDS],
+                   "field, p, x, y, z, footprint, detail")
+score_of = chosen("cloud_scores", [b.score for b in BUILDS], "field, p, x, y, footprint")
+
+
+def build_of(layer: Layer) -> Build:
+    """How a layer's body is made: by its genus, and by species that are built otherwise."""
+    if layer.species == "lenticularis":
+        return lenses.BUILD
+    if layer.species in HEAPED_SPECIES and layer.genus not in VEILS:
+        return heaps.BUILD
+    return _OF_GENUS[layer.genus]

@@ -1,0 +1,42 @@
+"""What a build of cloud is: one way in which density comes about, and all that hangs on it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from dovrek.core.compile.kernels import inner
+from dovrek.sky.layer import Layer
+
+
+class LightCells(NamedTuple):
+    """Cells of a layer's light grid."""
+
+    dx: float  # metres, innermost level
+    nz: int  # up the layer
+    fewer: bool = False  # three quarters of the cells across: light changes slowly
+    flush: bool = False  # its faces are faces of cells
+
+
+@inner
+def no_score(field, p, x, y, footprint):
+    """The score of what no score decides."""
+    return 0.0
+
+
+def _most(p: Any) -> float:
+    return max(float(p["extinction"]), float(p["fall"]))
+
+
+class Build(NamedTuple):
+    """One way in which density comes about. `builds.BUILDS` lists them."""
+
+    name: str
+    form: int  # HEAPED, SHEET or VEIL
+    sample: Any  # kernel: (field, p, x, y, z, footprint, detail) → signed distance, extinction
+    score: Any  # kernel: (field, p, x, y, footprint) → where a sheet has cloud; masks come on top
+    step_m: Callable[[Layer], float]  # basic step of the march
+    cells_of: Callable[[float, float, float], LightCells]  # of cell size, thickness, extinction
+    most: Callable[[Any], float] = _most  # extinction that a filled record nowhere exceeds
+    lowest: float = -0.03  # where it begins and ends, of the thickness
+    highest: float = 1.03

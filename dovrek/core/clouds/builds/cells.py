@@ -1,0 +1,127 @@
+"""A sheet of rounded cells."""
+
+from __future__ import annotations
+
+import math
+
+from dovrek.core.clouds.builds.build import Build, LightCells
+from dovrek.core.clouds.masks import within
+from dovrek.core.clouds.record import SHEET
+from dovrek.core.clouds.texture import cell_at, flat_noise, waves
+from dovrek.core.compile.arithmetic import clamp, smoothstep
+from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.noise import BILLOW, WISP, noise_level, turned_noise
+from dovrek.sky.layer import Layer
+
+CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
+# Rolls of a sheet of cells: how deep gaps between them cut, how far their crests wander and over
+# how many spacings.
+ROLL_SCORE, ROLL_WANDER, ROLL_RUN = 1.1, 1.5, 36.0
+CELL_NECK = 0.35  # height of a sheet between merged cells, over that in their middle
+CELL_RIM = 0.25  # extinction at a cell's rim over that in its middle
+
+
+@inner
+def _score(field, p, x, y, u, v, footprint):
+    """Score of a sheet of cells, and how swollen it is at a place: 1 in the middle of a cell or on
+    the crest of a roll, 0 between them. (u, v): the place along and across the wind."""
+    size, rows = p.cell_size, p.rows
+    warp = 0.9 * size * flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
+    bend = 0.9 * size * flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
+    stretch = 1.0 + 1.4 * p.comb
+    s = (0.19 + 3.8 * p.huddle) * flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
+                                               footprint)
+    s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
+    wave = 0.0
+    if rows > 0.0:  # crests wander by half a spacing over some ten of them
+        wander = ROLL_WANDER * p.row_spacing * flat_noise(
+            field.bytes, v, u, ROLL_RUN * p.row_spacing, 0.43,
+            max(footprint, 2.5 * p.row_spacing))  # no bends shorter than that
+        wave = waves(field, p, x, y, wander + 0.06 * bend, footprint)
+        s += ROLL_SCORE * rows * wave
+    swollen = 0.0
+    far = footprint / size
+    if far < 1.0:  # cells thinner than what is averaged over are their mean
+        cell = cell_at((u + warp) / size, (v + bend) / (stretch * size), p.cell_seed,
+                        0.68 * p.spread + p.stages_apart)
+        # Where there are rolls they take the place of cells.
+        swollen = (1.0 - 0.65 * rows) * (cell - 0.5) * (1.0 - far)
+        s += CELL_GAP * swollen
+    return s, clamp(0.5 + swollen + 0.5 * rows * wave, 0.0, 1.0)
+
+
+@inner
+def score(field, p, x, y, footprint):
+    """Where the sheet has cloud: its cover takes the highest scores first."""
+    u = x * p.wind_x + y * p.wind_y + p.shift_x
+    v = -x * p.wind_y + y * p.wind_x + p.shift_y
+    s, _ = _score(field, p, x, y, u, v, footprint)
+    return s
+
+
+@inner
+def sample(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in a sheet of rounded cells."""
+    thick = p.thickness
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    size = p.cell_size
+    u = x * p.wind_x + y * p.wind_y + p.shift_x
+    v = -x * p.wind_y + y * p.wind_x + p.shift_y
+    score, swollen = _score(field, p, x, y, u, v, footprint)
+    score = within(field, p, x, y, score, footprint) - p.level
+    if score < -0.5:
+        return -min((-score - 0.3) * 0.35 * size, 400.0), 0.0
+    # A lens on each cell: high where the score is, closing toward its outline. Where cells have
+    # merged they still swell above and hang below.
+    q = clamp(score / 1.1, 0.0, 1.0)
+    lens = math.sqrt(q * (2.0 - q)) * (CELL_NECK + (1.0 - CELL_NECK) * swollen)
+    hang = p.round_base  # 1: about as round below as above
+    sag = 0.12 * max(hang - 1.0, 0.0)
+    middle = (0.40 + sag) * thick
+    f = min((0.56 - sag) * thick * lens - (z - middle),
+            (0.38 * min(hang, 1.0) + sag) * thick * lens + (z - middle))
+    if score < 0.0:
+        f = min(f, 0.55 * score * size)
+    lump = (0.07 + 0.22 * p.lobes) * thick
+    tile = 1.25 * size
+    if f < -1.4 * lump:
+        return max(0.6 * (f + 1.2 * lump), -0.3 * thick) - 1.0, 0.0
+    if p.curl > 0.0:
+        level = noise_level(footprint, 2.4 * tile)
+        x += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, y, z, x, 2.4 * tile, level)
+        y += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, z, x, y, 2.4 * tile, level)
+    n = turned_noise(field.bytes, BILLOW, x + p.shift_x, y, 1.3 * z, tile,
+                     noise_level(footprint, tile))
+    g = turned_noise(field.bytes, WISP, y, x + p.shift_y, 1.3 * z, 0.6 * tile,
+                     noise_level(footprint, 0.6 * tile))
+    f += lump * (n * (1.0 - p.fray) + 1.3 * g * p.fray)
+    if detail > 0:
+        tile2 = 0.27 * tile
+        level = noise_level(footprint, tile2)
+        n = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
+        g = turned_noise(field.bytes, WISP, z, x, y, tile2, level)
+        f += 0.45 * lump * (n * (1.0 - p.fray) + 1.3 * g * p.fray)
+    soft = 0.5 * min(footprint, 0.5 * thick)
+    f += 0.25 * soft
+    if f <= 0.0:
+        return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
+    edge = min(p.edge, 0.7 * thick) + soft
+    # Rims are thin in substance as well as in height.
+    rim = CELL_RIM + (1.0 - CELL_RIM) * smoothstep(-0.1, 0.7, score)
+    return f, p.extinction * rim * min(f / edge, 1.0)
+
+
+def step_m(layer: Layer) -> float:
+    """Basic step of the march, metres."""
+    return min(max(layer.thickness_m / 11.5, 4.0), 40.0)
+
+
+def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
+    """Cells of the light grid."""
+    return LightCells(min(max(size_m / 9.0, 30.0), 250.0),
+                      int(min(max(0.9 * sigma_per_m * thick_m, 12), 24)))
+
+
+BUILD = Build("cells", SHEET, sample, score, step_m, cells_of)

@@ -1,0 +1,47 @@
+"""How dense the cloud is at a point: an approximate signed distance, then extinction.
+
+Every build gives f (metres, positive inside, never more than the true distance outside, so that a
+ray may advance by it) and an extinction that rises from the edge. Coordinates are x east, y north,
+z above the layer's base, all in metres.
+"""
+
+from __future__ import annotations
+
+from dovrek.core.clouds.builds import sample_of
+from dovrek.core.clouds.rain import RAIN_DRIFT, falls_from, outline_height, shaft
+from dovrek.core.clouds.record import PROFILE_NODES
+from dovrek.core.compile.arithmetic import clamp
+from dovrek.core.compile.kernels import kernel
+
+
+@kernel
+def density(field, layer, x, y, z, footprint, detail):
+    """Distance (m) and extinction (1/m) of a layer at a point above its base.
+
+    `footprint` (m) is the width that is averaged over; `detail` 0.0 … 2.0 is how much fine skin
+    is worth the time (a float: each whole number written out would be compiled by itself).
+    """
+    p = field.layers[layer]
+    falling = p.fall > 0.0 and z < falls_from(p)
+    up = z
+    if falling:
+        up = outline_height(p)
+        if z < -p.fall_reach:
+            return z + p.fall_reach - 5.0, 0.0
+        x -= RAIN_DRIFT * z * p.wind_x
+        y -= RAIN_DRIFT * z * p.wind_y
+    if p.slant != 0.0:
+        x -= p.slant * up * p.wind_x
+        y -= p.slant * up * p.wind_y
+    f, sigma = sample_of(p.build, field, p, x, y, up, footprint, 0.0 if falling else detail)
+    if f < 0.0:
+        f *= p.lean
+    if falling:
+        if sigma <= 0.0:
+            return min(0.8 * f, -10.0), 0.0
+        return shaft(field, p, x, y, z, f, footprint)
+    if sigma > 0.0 and p.profiled > 0.0:
+        c = clamp(z / p.thickness, 0.0, 1.0) * (PROFILE_NODES - 1)
+        k = min(int(c), PROFILE_NODES - 2)
+        sigma *= p.profile[k] * (1.0 - c + k) + p.profile[k + 1] * (c - k)
+    return f, sigma

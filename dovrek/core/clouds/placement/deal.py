@@ -1,0 +1,233 @@
+"""Dealing: where every heaped cloud that a layer could hold would stand, how big, of which shape.
+
+Clouds stand on a jittered lattice of hashed cells that repeats only after hundreds of
+kilometres. Each has a rank that never changes; cover sets how many ranks are grown, so
+changing it moves nothing.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.clouds.measure import MEASURED_M
+from dovrek.core.clouds.record import POSSIBLE
+from dovrek.core.clouds.shapes import SHAPES
+from dovrek.core.compile.arithmetic import clamp, smoothstep
+from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.noise import hash_unit
+
+Run = Callable[[Callable[[int, int], None], int], None]
+
+PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the others fill
+RANKS = 7.0  # of them that make a full but broken sky
+LATTICE_LIMIT = 640
+DRAWN = 3.0  # cells that a cloud may be drawn from its own, with what it reaches beyond
+
+
+class Ahead(NamedTuple):
+    """What a sketch of a picture needs of a layer: clouds near the camera, and those inside a wedge
+    of the compass up to a distance."""
+
+    x: float  # the wedge's middle, east and north
+    y: float
+    cosine: float  # of half its angle; below -1: all round
+    far: float = math.inf  # metres
+
+
+ALL_ROUND = Ahead(0.0, 1.0, -2.0)
+NEAR_M = 30_000.0  # holds the measured square, and clouds whose shadows fall into the wedge
+
+
+class CellParameters(NamedTuple):
+    """What the cells of a layer depend on, cover aside."""
+
+    size_m: float
+    spread: float
+    huddle: float
+    clearing_share: float
+    clearing_size_m: float
+    clearing_edge: float
+    seed: int
+    clearing_seed: int
+    lattice: int  # cells a side, after which the clouds repeat
+    rows: float  # how far clouds are drawn onto rows
+    row_x: float  # direction across the rows
+    row_y: float
+    row_spacing_m: float
+    patchiness: float
+    ahead: Ahead = ALL_ROUND
+
+
+@inner
+def smooth_field(x, y, size, seed, period):
+    """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
+    total, weight = 0.0, 0.0
+    for octave in range(2):
+        count = max(int(period / size * (octave + 1) + 0.5), 2)
+        u, v = x / period * count, y / period * count
+        i, j = math.floor(u), math.floor(v)
+        fu, fv = u - i, v - j
+        fu = fu * fu * (3 - 2 * fu)
+        fv = fv * fv * (3 - 2 * fv)
+        a = hash_unit(i % count, j % count, seed + octave)
+        b = hash_unit((i + 1) % count, j % count, seed + octave)
+        c = hash_unit(i % count, (j + 1) % count, seed + octave)
+        d = hash_unit((i + 1) % count, (j + 1) % count, seed + octave)
+        w = 1.0 if octave == 0 else 0.5
+        total += w * ((a * (1 - fu) + b * fu) * (1 - fv) + (c * (1 - fu) + d * fu) * fv)
+        weight += w
+    # Spread the bell of the sum back to about uniform.
+    centred = (total / weight - 0.5) * 2.1
+    return clamp(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0, 1.0)
+
+
+@inner
+def wrapped(i, count):
+    """A place around the border of `count`, by sums: a remainder costs ten times as much."""
+    while i < 0:
+        i += count
+    while i >= count:
+        i -= count
+    return i
+
+
+@inner
+def is_ahead(ahead, period, x, y, margin):
+    """Whether a place lies near the camera or inside the wedge, or within a margin (m) of it."""
+    if ahead.cosine < -1.0:
+        return True
+    x -= period * math.floor(x / period + 0.5)
+    y -= period * math.floor(y / period + 0.5)
+    far = math.sqrt(x * x + y * y)
+    return far < NEAR_M + margin or (
+        far < ahead.far + margin and x * ahead.x + y * ahead.y + margin > ahead.cosine * far)
+
+
+@kernel
+def _gather(seed, blocks, out):
+    """Gathering points of clouds, (blocks², 2) places 0 … 1 within blocks of three cells."""
+    for k in range(blocks * blocks):
+        out[k, 0], out[k, 1] = hash_unit(k, 0, seed + 2), hash_unit(k, 1, seed + 2)
+
+
+@inner
+def _never(out, period):
+    """A possible cloud of no size: it never stands."""
+    out.x, out.y = 0.5 * period, 0.5 * period
+    out.size, out.turn_cos, out.turn_sin, out.rank, out.luck = 0.0, 0.0, 0.0, 0.0, 0.0
+    out.shape = 0
+
+
+@inner
+def _deal_one(cells, lattice, points, i, j, m, period, out):
+    """Deal the m-th possible cloud of a lattice cell."""
+    key = i * lattice + j
+    x = (i + hash_unit(key, m, cells.seed)) * cells.size_m
+    y = (j + hash_unit(key, m, cells.seed + 1)) * cells.size_m
+    # Huddle: toward the nearest gathering point, one in each block of three cells.
+    # The nearest, not the own block's: else no cloud would stand on blocks' borders.
+    block = 3.0 * cells.size_m
+    blocks = lattice // 3
+    bi, bj = math.floor(x / block), math.floor(y / block)
+    nearest, gx, gy = 1e30, x, y
+    for a in range(bi - 1, bi + 2):
+        for b in range(bj - 1, bj + 2):
+            point = wrapped(a, blocks) * blocks + wrapped(b, blocks)
+            px = (a + points[point, 0]) * block
+            py = (b + points[point, 1]) * block
+            d = (px - x) ** 2 + (py - y) ** 2
+            if d < nearest:
+                nearest, gx, gy = d, px, py
+    pull = 0.55 * cells.huddle
+    x += pull * (gx - x)
+    y += pull * (gy - y)
+    if cells.rows > 0.0:
+        across = x * cells.row_x + y * cells.row_y
+        pull = 0.9 * cells.rows
+        if cells.patchiness > 0.0:
+            pull *= 1.0 - cells.patchiness * smoothstep(0.35, 0.65, smooth_field(
+                x, y, 9.0 * cells.row_spacing_m, cells.seed + 9, period))
+        line = (math.floor(across / cells.row_spacing_m) + 0.5) * cells.row_spacing_m
+        bend = 0.25 * cells.row_spacing_m * math.sin(
+            (x * cells.row_y - y * cells.row_x) / (5.0 * cells.row_spacing_m))
+        shift = pull * (line - across) + pull * bend
+        x += shift * cells.row_x
+        y += shift * cells.row_y
+    u = hash_unit(key, m, cells.seed + 4)
+    size = math.exp(cells.spread * 1.7 * (u - 0.62))
+    size = clamp(size, 0.16, 1.0)
+    mask = smooth_field(x, y, 5.3 * cells.size_m, cells.seed + 5, period)
+    own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / RANKS
+    rank = own + (0.25 + 0.45 * cells.huddle) * (mask - 0.5)
+    if cells.clearing_share > 0.0:
+        field = smooth_field(x, y, cells.clearing_size_m, cells.clearing_seed + 40,
+                             period)
+        width = 0.02 + 0.35 * cells.clearing_edge
+        rank += 3.0 * (1.0 - smoothstep(cells.clearing_share - width,
+                                        cells.clearing_share + width, field))
+    turn = 2.0 * math.pi * hash_unit(key, m, cells.seed + 7)
+    out.x, out.y, out.size = x % period, y % period, size
+    out.turn_cos, out.turn_sin = math.cos(turn), math.sin(turn)
+    out.shape = min(int(hash_unit(key, m, cells.seed + 8) * SHAPES), SHAPES - 1)
+    out.rank = rank
+    out.luck = hash_unit(key, m, cells.seed + 10)
+
+
+@kernel
+def _deal(cells, lattice, points, i0, i1, out):
+    """Deal every possible cloud of rows i0 … i1 of the lattice."""
+    period = lattice * cells.size_m
+    k = i0 * lattice * PER_CELL
+    drawn = DRAWN * cells.size_m + cells.rows * cells.row_spacing_m
+    for i in range(i0, i1):
+        for j in range(lattice):
+            if not is_ahead(cells.ahead, period, (i + 0.5) * cells.size_m,
+                             (j + 0.5) * cells.size_m, 2.0 * drawn):
+                for _ in range(PER_CELL):
+                    _never(out[k], period)
+                    k += 1
+                continue
+            for m in range(PER_CELL):
+                _deal_one(cells, lattice, points, i, j, m, period, out[k])
+                k += 1
+
+
+def lattice_of(range_m: float, size_m: float) -> int:
+    """Cells a side of the lattice for clouds that are seen as far as that."""
+    wanted = int(math.ceil(2.2 * max(range_m, MEASURED_M) / size_m))
+    return 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
+
+
+def deal_cells(cells: CellParameters, run: Run) -> NDArray[np.void]:
+    """(N,) POSSIBLE: every cloud that the layer could hold, or those of them ahead."""
+    lattice = cells.lattice
+    dealt = np.empty(lattice * lattice * PER_CELL, POSSIBLE)
+    points = np.empty(((lattice // 3) ** 2, 2))
+    _gather(cells.seed, lattice // 3, points)
+    run(lambda i0, i1: _deal(cells, lattice, points, i0, i1, dealt), lattice)
+    if cells.ahead == ALL_ROUND:
+        return dealt
+    return only_ahead(dealt, lattice * cells.size_m, cells.size_m, cells.ahead)
+
+
+@kernel
+def _find_ahead(dealt, ahead, period, margin, found):
+    """Places of the possible clouds ahead, into `found`; their number."""
+    n = 0
+    for k in range(len(dealt)):
+        if dealt[k].size > 0.0 and is_ahead(ahead, period, dealt[k].x, dealt[k].y, margin):
+            found[n] = k
+            n += 1
+    return n
+
+
+def only_ahead(dealt: NDArray[np.void], period_m: float, size_m: float,
+               ahead: Ahead) -> NDArray[np.void]:
+    """Those of the possible clouds that `stand_cells` looks at for a part of the compass."""
+    found = np.empty(len(dealt), dtype=np.int64)
+    return dealt[found[: _find_ahead(dealt, ahead, period_m, DRAWN * size_m, found)]]

@@ -1,0 +1,202 @@
+"""The heaps that stand at a level of growth and a stage of life, indexed for the march."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.clouds.placement.cover import grown_scale
+from dovrek.core.clouds.placement.deal import ALL_ROUND, DRAWN, Ahead, Run, is_ahead, wrapped
+from dovrek.core.clouds.record import INSTANCE, SUBSIDES
+from dovrek.core.clouds.shapes import Shapes
+from dovrek.core.compile.arithmetic import clamp, smoothstep
+from dovrek.core.compile.kernels import inner, kernel, solver
+
+SMALLEST = 0.05  # scale of the least cloud that stands
+PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
+# Stages of life: grown by, falling apart from.
+GROWN, FALLING = 0.38, 0.62
+
+
+class Life(NamedTuple):
+    """How far the clouds of a layer have lived."""
+
+    stage: float
+    spread: float
+    early_decay: float
+    ending: int  # EVAPORATES, TEARS or SUBSIDES
+    anvil: bool  # clouds point along the wind
+    wind_x: float
+    wind_y: float
+
+
+class Cells(NamedTuple):
+    """The clouds that stand, and where to look for them (grid squares of half a cell), flat as a
+    field holds them."""
+
+    clearances: NDArray[np.float32]  # (M²,) metres to the nearest circle, 0 where members are
+    instances: NDArray[np.void]  # INSTANCE
+    links: NDArray[np.int32]  # M² + 1 starts of the squares' members; members
+    squares: int  # M
+    period_m: float
+
+
+@inner
+def lived(luck, life, out):
+    """Width, height and age (0 … 1) of a cloud with its own luck at a stage of life; (3,).
+
+    Nothing is there before 0 and after 1; between GROWN and FALLING a cloud is full grown.
+    """
+    a = life.stage + life.spread * (luck - 0.5) * 4.0 * min(life.stage, 1.0 - life.stage) * 0.6
+    out[0], out[1], out[2] = 0.0, 1.0, 0.0
+    if life.stage <= 0.0 or life.stage >= 1.0 or a <= 0.0 or a >= 1.0:
+        return
+    grown, old = smoothstep(0.0, GROWN, a), smoothstep(FALLING, 1.0, a)
+    out[0], out[1] = 0.22 + 0.78 * grown, 0.3 + 0.7 * smoothstep(0.02, GROWN, a)
+    lost = (luck * 7.31) % 1.0 < life.early_decay
+    if lost:  # never grows up: low, small and torn from the start
+        old = max(old, 0.45)
+        out[0], out[1] = 0.6 * out[0], 0.45 * out[1]
+    out[2] = old
+    if life.ending == SUBSIDES:
+        out[0] *= 1.0 + 0.3 * old
+        out[1] *= 1.0 - 0.78 * old
+        out[2] *= 0.75
+    else:
+        out[1] *= 1.0 - 0.35 * old
+
+
+@solver
+def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, ahead, period, margin, out):
+    """The instances of the possible clouds k0 … k1 that are there, in the rows of `out` from k0
+    on; their number."""
+    n = k0
+    own = np.empty(3)
+    for k in range(k0, k1):
+        cloud = dealt[k]
+        scale = grown_scale(cloud.size, cloud.rank, level)
+        if scale <= SMALLEST or not is_ahead(ahead, period, cloud.x, cloud.y, margin):
+            continue
+        lived(cloud.luck, life, own)
+        if own[0] <= 0.0:
+            continue
+        scale *= own[0]
+        shape, stood = cloud.shape, out[n]
+        stood.x, stood.y, stood.scale, stood.shape = cloud.x, cloud.y, scale, shape
+        stood.turn_cos, stood.turn_sin = cloud.turn_cos, cloud.turn_sin
+        if life.anvil:
+            turn = 0.5 * (cloud.luck - 0.5)
+            c, s = math.cos(turn), math.sin(turn)
+            stood.turn_cos = c * life.wind_x - s * life.wind_y
+            stood.turn_sin = s * life.wind_x + c * life.wind_y
+        stood.reach = scale * min(radii[shape] + skin, half_width)
+        tall = own[1] / own[0]  # the scale makes it lower already
+        stood.tall, stood.age = tall, own[2]
+        stood.top = min(scale, 1.0) * tops[shape] * tall
+        n += 1
+    return n - k0
+
+
+@kernel
+def _index(instances, period, squares, r0, r1, cursor, members, fill):
+    """Count (fill False) or list the instances whose circle touches each grid square of rows
+    r0 … r1; `cursor` holds where each square's next member goes."""
+    size = period / squares
+    per_metre = squares / period
+    for k in range(len(instances)):
+        x, y, reach = instances[k].x, instances[k].y, instances[k].reach
+        i0, i1 = math.floor((x - reach) * per_metre), math.floor((x + reach) * per_metre)
+        j0, j1 = math.floor((y - reach) * per_metre), math.floor((y + reach) * per_metre)
+        for i in range(i0, i1 + 1):
+            row = wrapped(i, squares)
+            if row < r0 or row >= r1:
+                continue
+            nx = clamp(x, i * size, (i + 1) * size) - x
+            left = reach * reach - nx * nx
+            for j in range(j0, j1 + 1):
+                ny = clamp(y, j * size, (j + 1) * size) - y
+                if ny * ny > left:
+                    continue
+                square = row * squares + wrapped(j, squares)
+                if fill:
+                    members[cursor[square]] = k
+                cursor[square] += 1
+
+
+@kernel
+def _clear(clearance, size):
+    """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
+    n = len(clearance)
+    for sweep in range(2):
+        d = -1 if sweep == 0 else 1
+        i = n - 1 if sweep == 0 else 0  # the row before, around the border
+        for _ in range(2 * n):
+            before = i
+            i -= d
+            i = 0 if i == n else (n - 1 if i < 0 else i)
+            j = n - 1 if sweep == 0 else 0
+            for _ in range(n + 2):
+                last = j
+                j -= d
+                j = 0 if j == n else (n - 1 if j < 0 else j)
+                after = j - d
+                after = 0 if after == n else (n - 1 if after < 0 else after)
+                best = min(min(clearance[before, j], clearance[i, last]),
+                           min(clearance[before, last], clearance[before, after]))
+                clearance[i, j] = min(clearance[i, j], best + size)
+
+
+def in_pieces(run: Run, f: Callable[[int, int], None], n: int) -> None:
+    """Spread f(first, last) over 0 … n in PIECES."""
+    def some(first: int, last: int) -> None:
+        for k in range(first, last):
+            f(n * k // PIECES, n * (k + 1) // PIECES)
+
+    run(some, PIECES)
+
+
+def stand_cells(dealt: NDArray[np.void], period_m: float, size_m: float, shapes: Shapes,
+                level: float, life: Life, skin_m: float, run: Run,
+                ahead: Ahead = ALL_ROUND) -> Cells:
+    """The clouds present at a level of growth and a stage of life, indexed for the march.
+
+    `skin_m` is how far the skin may carry a full-grown cloud beyond its shape; `run` spreads a
+    function over pieces and may raise.
+    """
+    squares = max(int(round(period_m / (0.5 * size_m))), 6)
+    size, count = period_m / squares, squares * squares
+    every = np.empty(len(dealt), INSTANCE)
+    found: dict[int, int] = {}
+
+    def stand(first: int, last: int) -> None:
+        found[first] = _stand(dealt, first, last, level, life, shapes.radii,
+                              shapes.tops * shapes.squash, shapes.half_width_m, skin_m, ahead,
+                              period_m, DRAWN * size_m, every)
+
+    in_pieces(run, stand, len(dealt))
+    standing = 0
+    for first, number in sorted(found.items()):  # moved together
+        if first != standing:
+            every[standing : standing + number] = every[first : first + number]
+        standing += number
+    instances, none = every[:standing], np.empty(0, dtype=np.int32)
+    counts = np.zeros(count, dtype=np.int32)
+    in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none,
+                                         False), squares)
+    total = int(counts.sum())
+    links = np.empty(count + 1 + max(total, 1), dtype=np.int32)
+    starts, members = links[: count + 1], links[count + 1 :]
+    starts[0] = 0
+    np.cumsum(counts, out=starts[1:])
+    cursor = starts[:-1].copy()
+    in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, cursor, members,
+                                         True), squares)
+    clearance = np.where(counts > 0, np.float32(0.0), np.float32(period_m)).reshape(squares, -1)
+    _clear(clearance, size)
+    clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
+    clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size
+    return Cells(clearance.ravel(), instances, links, squares, period_m)

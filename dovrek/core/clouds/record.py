@@ -1,0 +1,161 @@
+"""What kernels read of a layer and of its clouds: records with names and units."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+HEAPED, SHEET, VEIL = range(3)  # forms: separate clouds, a level sheet, thin ice
+EVAPORATES, TEARS, SUBSIDES = range(3)  # endings
+PROFILE_NODES = 12
+
+# Name, type (or nested shape), unit, meaning. Heights count from the layer's base, places in metres
+# east and north of the camera's foot.
+LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...] = (
+    ("build", "i8", "", "place of its build among `builds.BUILDS`"),
+    ("form", "i8", "", "HEAPED, SHEET or VEIL: how it is lit"),
+    ("base", "f8", "m", "height of the base above the ground"),
+    ("thickness", "f8", "m", ""),
+    ("lowest", "f8", "m", "where cloud, or what falls from it, begins"),
+    ("highest", "f8", "m", "where cloud ends"),
+    ("step", "f8", "m", "basic step of the march"),
+    # Substance and surface
+    ("extinction", "f8", "1/m", "inside the cloud"),
+    ("most", "f8", "1/m", "extinction that is nowhere exceeded"),
+    ("edge", "f8", "m", "over which extinction rises from nothing"),
+    ("fray", "f8", "0 … 1", ""),
+    ("lobes", "f8", "0 … 1", ""),
+    ("curl", "f8", "0 … 1", ""),
+    ("skin", "f8", "0 … 1", "of a heap's lumps that a flat one has room for"),
+    ("round_base", "f8", "", "1 as usual, 0 level"),
+    ("anvil", "f8", "0 … 1", ""),
+    ("profiled", "f8", "0 or 1", "whether `profile` counts"),
+    ("profile", ("f8", (PROFILE_NODES,)), "0 … 1", "density by height"),
+    # Cells and rows
+    ("cell_size", "f8", "m", ""),
+    ("cell_seed", "i8", "", ""),
+    ("spread", "f8", "0 … 1", ""),
+    ("huddle", "f8", "0 … 1", ""),
+    ("rows", "f8", "0 … 1", "how far gathered into rows"),
+    ("row_x", "f8", "", "direction across the rows, east"),
+    ("row_y", "f8", "", "and north"),
+    ("row_spacing", "f8", "m", ""),
+    ("patchiness", "f8", "0 … 1", "of the rows"),
+    # Wind
+    ("wind_x", "f8", "", "where the wind blows to, east"),
+    ("wind_y", "f8", "", "and north"),
+    ("comb", "f8", "0 … 1", ""),
+    ("slant", "f8", "", "metres downwind for every metre up"),
+    ("lean", "f8", "", "what slant leaves of a distance"),
+    # Where it stands
+    ("level", "f8", "", "score above which a sheet has cloud"),
+    ("stages_apart", "f8", "", "score by which parts differ in their stage of life"),
+    ("ending", "i8", "", "EVAPORATES, TEARS or SUBSIDES"),
+    ("shift_x", "f8", "m", "start of its own noise"),
+    ("shift_y", "f8", "m", ""),
+    ("clearing_share", "f8", "0 … 1", ""),
+    ("clearing_size", "f8", "m", ""),
+    ("clearing_edge", "f8", "0 … 1", ""),
+    ("clearing_centre", "f8", "", "value of the noise at a clearing's border"),
+    ("clearing_x", "f8", "m", "start of the clearings' noise"),
+    ("clearing_y", "f8", "m", ""),
+    ("masked", "f8", "0 or 1", "whether a region or a map bounds it"),
+    ("region_side", "f8", "", "1 inside, −1 outside, 0 everywhere"),
+    ("region_size", "f8", "m", ""),
+    ("region_edge", "f8", "0 … 1", ""),
+    ("region_centre", "f8", "", "value of the noise at a region's border"),
+    ("region_x", "f8", "m", "start of the regions' noise"),
+    ("region_y", "f8", "m", ""),
+    ("map_at", "i8", "", "first byte of the cover map in the field's bytes"),
+    ("map_rows", "i8", "", ""),
+    ("map_columns", "i8", "", ""),
+    ("map_extent", "f8", "m", "width"),
+    ("map_cos", "f8", "", "of its turn"),
+    ("map_sin", "f8", "", ""),
+    ("map_strength", "f8", "0 … 1", ""),
+    # Heaps: shapes, instances, and squares in which they are found
+    ("shapes_at", "i8", "", "first byte of the shapes in the field's bytes"),
+    ("shape_n", "i8", "", "voxels across"),
+    ("shape_nz", "i8", "", "voxels up"),
+    ("shape_half_width", "f8", "m", ""),
+    ("shape_voxel", "f8", "m", ""),
+    ("shape_reach", "f8", "m", "distance that the greatest byte stands for"),
+    ("shape_floor", "f8", "m", "height of the lowest voxel's centre"),
+    ("shape_squash", "f8", "", "real heights over the grid's"),
+    ("instances_at", "i8", "", "its first cloud among the field's instances"),
+    ("clearances_at", "i8", "", "its first square among the field's clearances"),
+    ("starts_at", "i8", "", "its first square's start among the field's links"),
+    ("members_at", "i8", "", "its first member among the field's links"),
+    ("squares", "i8", "", "a side"),
+    ("period", "f8", "m", "after which the heaps repeat"),
+    # What falls from it
+    ("fall", "f8", "1/m", "extinction of its rain at the base"),
+    ("fall_reach", "f8", "m", "how far below the base it falls"),
+    ("rain_ground", "f8", "", "light on ground beneath it over that on the whole"),
+    # Light
+    ("phase", "i8", "", "place of its phase function among `phase.PHASES`"),
+    ("k_scaled", "f8", "0 … 1", "extinction left by delta scaling"),
+    ("g_scaled", "f8", "", "asymmetry left by it"),
+    ("halo", "f8", "0 … 1", ""),
+    ("tint_lit", ("f8", (3,)), "", "wash of sunlight, by X, Y and Z"),
+    ("tint_body", ("f8", (3,)), "", "wash of the sky's light"),
+    ("tint_base", ("f8", (3,)), "", "wash of the ground's light"),
+    ("grid_at", "i8", "", "its first number in the scene's light grids"),
+    ("grid_n", "i8", "", "cells across"),
+    ("grid_nz", "i8", "", "cells up"),
+    ("grid_levels", "i8", "", ""),
+    ("grid_dx", "f8", "m", "of the innermost level"),
+    ("grid_dz", "f8", "m", ""),
+    ("grid_z0", "f8", "m", "bottom of the lowest cell"),
+)
+
+
+def _record(fields: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...]
+            ) -> np.dtype[np.void]:
+    plain = [(name, *kind) if isinstance(kind, tuple) else (name, kind)
+             for name, kind, _, _ in fields]
+    return np.dtype(plain, align=True)
+
+
+LAYER = _record(LAYER_FIELDS)
+
+# A heaped cloud that stands.
+INSTANCE = _record((
+    ("x", "f4", "m", "place of its axis, from 0 to the period"),
+    ("y", "f4", "m", ""),
+    ("scale", "f4", "", "over full size"),
+    ("turn_cos", "f4", "", "of its turn about the axis"),
+    ("turn_sin", "f4", "", ""),
+    ("shape", "i4", "", "place among the layer's shapes"),
+    ("reach", "f4", "m", "radius beyond which nothing of it is"),
+    ("top", "f4", "m", ""),
+    ("tall", "f4", "", "its height over what its scale makes it"),
+    ("age", "f4", "0 … 1", ""),
+))
+
+# A heaped cloud that may stand.
+POSSIBLE = _record((
+    ("x", "f8", "m", "place of its axis, from 0 to the period"),
+    ("y", "f8", "m", ""),
+    ("size", "f8", "0 … 1", "scale when full grown; 0: it never stands"),
+    ("turn_cos", "f8", "", ""),
+    ("turn_sin", "f8", "", ""),
+    ("shape", "i8", "", "place among the layer's shapes"),
+    ("rank", "f8", "", "level of growth from which it stands"),
+    ("luck", "f8", "0 … 1", "what sets its life apart from others'"),
+))
+
+
+class Field(NamedTuple):
+    """Everything density needs, flat, for all layers of a scene.
+
+    Few arrays, since every call of a kernel copies the description of each.
+    """
+
+    layers: NDArray[np.void]  # (L,) LAYER
+    bytes: NDArray[np.uint8]  # noise volumes, then shapes of heaped layers and cover maps
+    clearances: NDArray[np.float32]  # by square, metres to the nearest cloud, 0 where some are
+    instances: NDArray[np.void]  # INSTANCE
+    links: NDArray[np.int32]  # of each heaped layer: where its squares' members start, the members

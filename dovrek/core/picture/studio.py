@@ -1,0 +1,146 @@
+"""One place that turns a sky and a few wishes into light: scene, metering, march."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.geometry.views import OFFERED, lens_of
+from dovrek.core.geometry.views.view import Frame, Lens, View
+from dovrek.core.picture.render import (
+    QUALITIES,
+    Metered,
+    Quality,
+    metered_scene,
+    render_frame,
+    render_passes,
+)
+from dovrek.core.prepare.preparer import Prepared, Preparer
+from dovrek.core.run.stage import Known
+from dovrek.core.run.workers import Cancel, Workers
+from dovrek.core.transport.passes import Passes
+from dovrek.core.transport.reference import trace_frame, tracing_of
+from dovrek.core.transport.scene import Marching
+from dovrek.sky.document import Sky
+
+EXTENT_KM = 40.0
+EXTENT_LIMITS_KM = (1.0, 400.0)
+SIDE_LIMIT = 8192
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What picture is wanted."""
+
+    width: int = 960
+    height: int = 540
+    quality: str = "proof"
+    view: str = "picture"
+    sun_disc: bool = True
+    ground: bool = True
+    centre_deg: float = 0.0
+    extent_km: float = EXTENT_KM
+    passes: bool = False
+
+    @property
+    def settings(self) -> Quality:
+        return QUALITIES[self.quality]
+
+    @property
+    def seen(self) -> View:
+        """The view asked for."""
+        return OFFERED[self.view]
+
+    def lens(self, sky: Sky) -> Lens:
+        return lens_of(self.seen, sky.camera, Frame(self.width / self.height, self.centre_deg,
+                                                    self.extent_km * 1e3))
+
+    def marching(self) -> Marching:
+        return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground,
+                        self.settings.footprint)
+
+
+@dataclass
+class Rendered:
+    """Light and how it came about."""
+
+    light: NDArray[np.float32]  # (h, w, 5): XYZ cd/m², alpha, distance m
+    prepared: Prepared
+    metered: Metered
+    seconds: dict[str, float] = field(default_factory=dict)
+    rays: int = 0
+    noise: float | None = None  # a reference's standard error over its mean
+    passes: Passes | None = None
+
+
+class Studio:
+    """Worker threads and kept stages for any number of renders, one at a time."""
+
+    def __init__(self, threads: int = 2, niceness: Callable[[], None] | None = None) -> None:
+        self.workers = Workers(threads, niceness)
+        self.preparer = Preparer(self.workers)
+
+    def prepare(self, sky: Sky, wish: Wish, cancel: Cancel,
+                preparer: Preparer | None = None) -> tuple[Prepared, Metered]:
+        """Scene and film of a sky for a wish, by the studio's preparer or by one that reads
+        through to it. Raises Cancelled."""
+        preparer = preparer or self.preparer
+        fineness = wish.settings.fineness.toward(wish.lens(sky))
+        prepared = preparer.scene(sky, fineness, cancel)
+        known = Known(prepared.key, prepared)
+        metered = preparer.maker(cancel).make(
+            metered_scene(prepared=known, camera=sky.camera)).set_by(sky.film)
+        if wish.seen.from_above:
+            prepared = preparer.from_above(prepared, cancel)
+        return prepared, metered
+
+    def render(self, sky: Sky, wish: Wish, cancel: Cancel | None = None,
+               progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:
+        """Render from start to end. Raises Cancelled."""
+        cancel = cancel or Cancel()
+        self.preparer.cache.reset_clock()
+        start = time.perf_counter()
+        prepared, metered = self.prepare(sky, wish, cancel)
+        marching = time.perf_counter()
+        counted: list[int] = []
+        size, parts = (wish.width, wish.height), None
+        if wish.passes:
+            light, parts = render_passes(prepared, wish.lens(sky), size, wish.settings,
+                                         self.workers, cancel, wish.sun_disc, wish.ground, progress)
+            counted.append(wish.width * wish.height * wish.settings.samples)
+        else:
+            light = render_frame(prepared, wish.lens(sky), size, wish.settings, self.workers,
+                                 cancel, wish.sun_disc, wish.ground, progress, counted=counted)
+        end = time.perf_counter()
+        seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
+        seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
+                    "total": round(end - start, 4)}
+        return Rendered(light, prepared, metered, seconds, sum(counted), passes=parts)
+
+    def trace(self, sky: Sky, wish: Wish, samples: int, cancel: Cancel | None = None,
+              progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:
+        """The path-traced reference, `samples` paths a pixel; its mean standard error as a
+        share of the mean luminance is `noise`. Raises Cancelled."""
+        cancel = cancel or Cancel()
+        self.preparer.cache.reset_clock()
+        start = time.perf_counter()
+        prepared, metered = self.prepare(sky, wish, cancel)
+        views = self.preparer.surroundings(prepared, cancel)
+        tracing = tracing_of(views, sun_disc=wish.sun_disc, ground=wish.ground)
+        marching = time.perf_counter()
+        light, error = trace_frame(prepared.scene, tracing, wish.lens(sky),
+                                   (wish.width, wish.height), samples, self.workers, cancel,
+                                   progress=progress)
+        end = time.perf_counter()
+        seconds = {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
+                   "total": round(end - start, 4)}
+        noise = float(error.mean() / max(float(light[..., 1].mean()), 1e-12))
+        return Rendered(light, prepared, metered, seconds, wish.width * wish.height * samples,
+                        noise)
+
+    def close(self) -> None:
+        self.workers.close()

@@ -1,0 +1,226 @@
+"""From bodies, light grids and air to the scene that rays meet under one light."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.air.media import AirParameters, Media, media_of
+from dovrek.core.air.scattering import Scattered
+from dovrek.core.air.sky_view import SHADE_NODES, SHADE_TOP_KM, SkyView, hemispheres
+from dovrek.core.air.sources import Source
+from dovrek.core.air.sun_place import Place
+from dovrek.core.air.sun_table import SunTable, sun_transmittance
+from dovrek.core.air.sunlight import disc_light, ground_light, illuminances, light_direction
+from dovrek.core.clouds.light import grid as light_grid
+from dovrek.core.clouds.light.solve import sheet_shares
+from dovrek.core.clouds.phase import PHASES, beam_tables
+from dovrek.core.clouds.record import LAYER, Field
+from dovrek.core.clouds.values import Record
+from dovrek.core.colour.spectrum import WAVES, xyz_weights
+from dovrek.core.compile.noise import NOISE_BYTES
+from dovrek.core.prepare.bodies import LayerBody, joined_cells, solids
+from dovrek.core.prepare.lighting import shares_of
+from dovrek.core.run.stage import Node, Tools, stage
+from dovrek.core.transport.ground import fallen_light, lit_from_below, over_mean
+from dovrek.core.transport.scene import GROUND, SUN, Scene, grain
+
+FLATTEST_DISC = 0.6
+LOW_EYE_M = 2.0  # the eye that sees what falls on the ground
+
+
+class Shade(NamedTuple):
+    """What the clouds leave of the light in the air."""
+
+    by_height: tuple[float, ...]  # SHADE_NODES shares
+    left: tuple[float, ...]  # by layer
+    shares: tuple[tuple[float, float], ...]  # by layer: passed on, direct and diffuse; direct
+
+
+def shade_of(bodies: list[LayerBody], means: list[float], sun: Place, rough: bool) -> Shade:
+    """What layers of these mean depths leave of the light."""
+    shares = shares_of(bodies, means, max(math.sin(sun.elevation_true), 0.03))
+    shade, left = np.ones(SHADE_NODES), []
+    heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
+    for body, (share, _) in zip(bodies, shares, strict=True):
+        if rough:  # the sky behind stays while a cloud's own skin is tried
+            share = round(share, 2)
+        left.append(share)
+        inside = np.clip((heights - body.base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
+        shade *= share + (1.0 - share) * inside
+    return Shade(tuple(shade.tolist()), tuple(left), tuple(shares))
+
+
+class Joined(NamedTuple):
+    """The field of all layers: records, and the nodes of its bytes and its clouds."""
+
+    layers: Record
+    solid: Node[NDArray[np.uint8]]
+    cells: Node[tuple[Any, Any, Any]]
+
+
+def joined_field(bodies: list[LayerBody]) -> Joined:
+    """One field of all layers, with every layer's places in the joined arrays."""
+    forms, charts = [b.forms for b in bodies if b.forms], [b.chart for b in bodies if b.chart]
+    stood = [b.stood for b in bodies if b.stood]
+    layers = np.zeros(len(bodies), LAYER)
+    byte = NOISE_BYTES
+    squares, instances, links, light = 0, 0, 0, 0
+    for i, body in enumerate(bodies):
+        layers[i] = body.field.layers[0]
+        p = layers[i]
+        p["grid_at"] = light
+        light += body.grid.levels * body.grid.n**2 * body.grid.nz * light_grid.CHANNELS
+        if body.forms is None or body.stood is None:
+            continue
+        p["shapes_at"], p["clearances_at"], p["instances_at"] = byte, squares, instances
+        p["starts_at"] = links
+        p["members_at"] += links
+        byte += body.form_bytes
+        squares += len(body.field.clearances)
+        instances += len(body.field.instances)
+        links += len(body.field.links)
+    for i, body in enumerate(bodies):
+        if body.chart is not None:
+            layers[i]["map_at"] = byte
+            byte += body.chart.cover.size
+    # Another skin changes none of these: what was joined stays.
+    return Joined(layers, solids(forms=forms, charts=charts), joined_cells(stood=stood))
+
+
+class Air(NamedTuple):
+    """Tables of the air."""
+
+    media: Media
+    sun: SunTable
+    scattered: Scattered
+
+
+class Stand(NamedTuple):
+    """What light between layers needs to know of one."""
+
+    base: float  # metres above the ground
+    thickness: float
+    cover: float  # 0 … 1
+    heaped: bool
+    veil: bool
+
+    @property
+    def middle(self) -> float:
+        return self.base + 0.5 * self.thickness
+
+
+def stands_of(bodies: list[LayerBody]) -> list[Stand]:
+    """The same of all layers."""
+    return [Stand(b.base, b.layer.thickness_m, b.layer.cover_oktas / 8.0, b.heaped, b.veil)
+            for b in bodies]
+
+
+def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place,
+             ground_share: float) -> NDArray[np.float64]:
+    """Light on each layer from the sky and clouds above, the ground and clouds below."""
+    out = np.zeros((max(len(stands), 1), 2, 3))
+    mu = max(math.sin(sun.elevation_true), 0.0)
+    columns, trans = np.empty(4), np.empty(WAVES)
+    by_height = np.array(shade.by_height)
+    for i, own in enumerate(stands):
+        both = hemispheres(air.media, air.sun, air.scattered, by_height, own.middle,
+                           sun.elevation_true, ground_share)
+        # A level sheet sees the sky as a level plate does, a heap as a ball does.
+        above, below = (both[2], both[3]) if own.heaped else (both[0], both[1])
+        sun_transmittance(air.sun, air.media, own.middle * 1e-3, math.sin(sun.elevation_true),
+                          air.media.haze_per_km, columns, trans)
+        direct = mu * (trans @ xyz_weights()) / math.pi
+        for k, other in enumerate(stands):
+            if k == i:
+                continue
+            cover = other.cover
+            through, straight = ((s - 1.0 + cover) / max(cover, 1e-3) for s in shade.shares[k])
+            if other.base > own.middle:  # what it passes straight on is still the sun's beam
+                above = (1.0 - cover) * above + cover * (
+                    through * above + (through - straight) * direct)
+            elif other.base + other.thickness < own.middle:
+                below = (1.0 - cover) * below + cover * (1.0 - through) * (direct + above)
+        out[i, 0], out[i, 1] = above, below
+    return out
+
+
+def _sun_record(air: Air, source: Source, height_m: float) -> np.void:
+    """The source as rays meet it."""
+    sun = source.place
+    columns, trans = np.empty(4), np.empty(WAVES)
+    sun_transmittance(air.sun, air.media, height_m * 1e-3, math.sin(sun.elevation_true),
+                      air.media.haze_per_km, columns, trans)
+    flat = float(np.clip(columns[3], FLATTEST_DISC, 1.0)) if columns[3] > 0 else 0.8
+    record = np.zeros(1, SUN)[0]
+    record["direction"], record["elevation"] = sun.vector, sun.elevation
+    record["azimuth"], record["radius"], record["flattening"] = sun.azimuth, source.radius, flat
+    record["lit"], record["limb"] = source.lit, source.limb
+    # The table fades the disc as it sets; behind the horizon the ground hides it instead.
+    record["radiance"] = disc_light(air.media, air.sun, sun) / (
+        math.pi * source.radius**2 * flat)
+    return record
+
+
+@stage("scene", wide=True)
+def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tuple[Any, Any, Any],
+              light: list[NDArray[np.float32]], stands: list[Stand], shade: Shade,
+              air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
+              low_view: SkyView | None, beam: NDArray[np.float64], source: Source, height_m: float,
+              shadow_rays: bool) -> Scene:
+    """All that rays meet under one light; the night's glow is left out.
+
+    `low_view` is what an eye near the ground sees, when the camera stands high.
+    """
+    tables, sun = Air(media_of(air), table, scattered), source.place
+    total_share = float(np.prod([s for s, _ in shade.shares])) if stands else 1.0
+    ground = np.zeros(1, GROUND)[0]
+    ground["albedo"] = tables.media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
+    ground["by_sun"], ground["by_sky"] = ground_light(tables.media, table, scattered, sun)
+    # Light that goes to and fro between the ground and the clouds above it.
+    again = 1.0 / (1.0 - ground["albedo"] * (1.0 - total_share))
+    slanting = sheet_shares(light_direction(sun)[2])[1]
+    scene = Scene(
+        field=Field(layers, solid, *cells),
+        beam=beam_tables(),
+        clear=view,
+        light=_end_to_end(light),
+        sunlight=beam,
+        ambient=_ambient(stands, shade, tables, sun, total_share * float(again[1])),
+        below=np.ones((1, 2, 2), np.float32),
+        once_share=np.array([1.0 if s.heaped or s.veil else slanting for s in stands] or [1.0]),
+        ground=ground,
+        sun=_sun_record(tables, source, height_m),
+        glow=np.zeros(3),
+        lobes=np.array([p.flat() for p in PHASES]),
+        grain=grain(),
+        radius=tables.media.radius_km * 1e3,
+        height=max(height_m, 0.2),
+        shadow_rays=shadow_rays,
+    )
+    lit, mean = lit_from_below(scene, [s.base for s in stands], tools.workers, tools.cancel)
+    scene = scene._replace(below=over_mean(lit, mean, ground))
+    low = scene if low_view is None else scene._replace(height=LOW_EYE_M, clear=low_view)
+    _light_ground(ground, low, tables, sun, tools)
+    return scene._replace(below=over_mean(lit, mean, ground))
+
+
+def _light_ground(ground: np.void, low: Scene, air: Air, sun: Place, tools: Tools) -> None:
+    """Set the ground's radiance by all but the sun's own light, and by the aureole."""
+    fallen = fallen_light(low, tools.workers, tools.cancel)
+    falling = np.sum(illuminances(air.media, air.sun, air.scattered, sun), axis=0)
+    whole = ground["by_sun"] + ground["by_sky"]
+    returned = whole / np.maximum(falling, 1e-30) * math.pi
+    ground["by_sky"] = np.maximum(returned * fallen.around - fallen.twice * ground["by_sun"],
+                                  0.1 * returned * fallen.around)
+    ground["by_aureole"] = returned * fallen.aureole
+
+
+def _end_to_end(arrays: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+    """Arrays joined; a single one is taken as it is."""
+    if not arrays:
+        return np.zeros(8, np.float32)
+    return arrays[0] if len(arrays) == 1 else np.concatenate(arrays)

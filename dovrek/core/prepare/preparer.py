@@ -1,0 +1,238 @@
+"""From a sky document to a frozen scene: the list of stages, top to bottom as the light goes.
+
+Each stage is kept under what it depends on: turning the camera builds nothing, moving the sun
+leaves shapes and densities alone, a layer's change leaves the others alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from dovrek.core.air.scattering import DRAFT, FULL
+from dovrek.core.air.sky_view import (
+    SHADE_NODES,
+    SHADE_TOP_KM,
+    Observer,
+    SkyView,
+    between,
+    build_sky_view,
+)
+from dovrek.core.air.sources import Source, sources
+from dovrek.core.air.sun_place import Place
+from dovrek.core.air.sunlight import light_direction
+from dovrek.core.geometry.planet import reach_m
+from dovrek.core.prepare.assembly import (
+    LOW_EYE_M,
+    Shade,
+    joined_field,
+    lit_scene,
+    shade_of,
+    stands_of,
+)
+from dovrek.core.prepare.atmosphere import (
+    AirNodes,
+    Atmosphere,
+    air_nodes,
+    air_parameters,
+    sunlight,
+)
+from dovrek.core.prepare.bodies import LayerBody, body_of
+from dovrek.core.prepare.fineness import Fineness
+from dovrek.core.prepare.lighting import extinction_node, light_nodes, mean_depth
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
+from dovrek.core.run.workers import Cancel, Workers
+from dovrek.core.transport.scene import Scene
+from dovrek.sky.document import Sky
+from dovrek.sky.layer import Layer
+
+LEAST_FAR_M = 60_000.0
+PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
+FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to reckon with
+NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
+# Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
+NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A scene ready to march, with the numbers behind it."""
+
+    scene: Scene
+    sun: Place
+    atmosphere: Atmosphere
+    bodies: tuple[LayerBody, ...]
+    shares: tuple[float, ...]
+    shade: tuple[float, ...]  # share of light that clouds leave in the air, by height
+    key: str
+    fineness: Fineness
+    weight: tuple[float, float, float] = (1.0, 1.0, 1.0)  # of X, Y and Z of this light
+    others: tuple[Prepared, ...] = ()  # the same sky under further lights, to be added
+
+    @property
+    def lights(self) -> tuple[Prepared, ...]:
+        """Every light by itself: sun, moon."""
+        return (self, *self.others)
+
+
+@stage("view between")
+def view_between(tools: Tools, one: SkyView, other: SkyView, share: float) -> SkyView:
+    """The view for a shade between two known ones."""
+    return between(one, other, share)
+
+
+def seen_layers(sky: Sky) -> list[Layer]:
+    """Layers that are shown and have any cloud."""
+    return [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
+
+
+def _told_by(sky: Sky) -> str:
+    """What a document says of its scene, whatever is only framing, film or name."""
+    layers = [x.model_dump(exclude={"name", "locked"}) for x in seen_layers(sky)]
+    return repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
+                 sky.camera.altitude_m))
+
+
+class Preparer:
+    """Builds scenes; one at a time, on shared worker threads."""
+
+    def __init__(self, workers: Workers, cache: StageCache | None = None) -> None:
+        self.workers = workers
+        self.cache = cache or StageCache()
+
+    def maker(self, cancel: Cancel) -> Maker:
+        """What builds nodes into this preparer's cache."""
+        return Maker(self.cache, Tools(self.workers, cancel))
+
+    def all(self, nodes: Iterable[Node[Any]], cancel: Cancel) -> list[Any]:
+        """The results of nodes. Raises Cancelled."""
+        return self.maker(cancel).all(nodes)
+
+    # -- the way data takes ---------------------------------------------------------------
+
+    def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel) -> Prepared:
+        """Everything a march needs. Raises Cancelled when superseded."""
+        air = self.air_of(sky, draft=fineness.rough)
+        bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
+        lit = [self._lit(sky, source, air, bodies, fineness, cancel) for source in sources(sky)]
+        self.cache.memo("scenes", "")[_told_by(sky), fineness] = [
+            ("scene", light.key) for light in lit]
+        glow = np.array(NIGHT_GLOW) / lit[0].weight
+        lit[0] = replace(lit[0], scene=lit[0].scene._replace(glow=glow))
+        return replace(lit[0], others=tuple(lit[1:]), key=key_of(*(p.key for p in lit)))
+
+    def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
+        """Shapes, cells and cover of one layer."""
+        return body_of(sky, layer, fineness, self.maker(cancel))
+
+    def _lit(self, sky: Sky, source: Source, air: AirNodes, bodies: list[LayerBody],
+             fineness: Fineness, cancel: Cancel) -> Prepared:
+        """The scene under one light."""
+        maker, sun = self.maker(cancel), source.place
+        atmosphere = self._atmosphere(air, cancel)
+        radius = atmosphere.media.radius_km * 1e3
+        means = maker.all([mean_depth(sigma=extinction_node(b, fineness), dz=b.grid.dz)
+                           for b in bodies])
+        shade = shade_of(bodies, means, sun, fineness.rough)
+        light = light_nodes(bodies, light_direction(sun), radius, fineness)
+        height = sky.camera.altitude_m
+        far = max([reach_m(b.base + b.layer.thickness_m, height) for b in bodies] + [LEAST_FAR_M])
+        shadow_rays = sky.air.shadow_rays and bool(bodies)
+        observer = Observer(height, sun.elevation_true, sun.azimuth, far, not shadow_rays)
+        low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
+        joined = joined_field(bodies)
+        node = lit_scene(
+            layers=joined.layers, solid=joined.solid, cells=joined.cells, light=light,
+            stands=stands_of(bodies), shade=shade, air=air.parameters, table=air.table,
+            scattered=air.scattered,
+            view=self._view(air, observer, shade, bodies, fineness.rough, maker),
+            low_view=low if height > NEAR_GROUND_M else None,
+            beam=sunlight(air=air.parameters, table=air.table, sun=sun), source=source,
+            height_m=height, shadow_rays=shadow_rays)
+        return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
+                        tuple(s for s, _ in shade.shares), shade.by_height, node.key,
+                        fineness, source.weight)
+
+    # -- air ------------------------------------------------------------------------------
+
+    def air_of(self, sky: Sky, draft: bool = False) -> AirNodes:
+        """Stages of the air; a draft of the scattering unless the full one is at hand."""
+        air = air_parameters(sky)
+        full = air_nodes(air, FULL)
+        if draft and full.scattered.place not in self.cache:
+            return air_nodes(air, DRAFT)
+        return full
+
+    def atmosphere(self, sky: Sky, cancel: Cancel, draft: bool = False) -> Atmosphere:
+        """Tables of the air. Raises Cancelled."""
+        return self._atmosphere(self.air_of(sky, draft), cancel)
+
+    def _atmosphere(self, air: AirNodes, cancel: Cancel) -> Atmosphere:
+        table, scattered = self.all([air.table, air.scattered], cancel)
+        return Atmosphere(air.media, table, scattered, air)
+
+    def _view(self, air: AirNodes, observer: Observer, shade: Shade, bodies: list[LayerBody],
+              rough: bool, maker: Maker) -> Node[SkyView]:
+        """Sky and air for an observer under layers that leave shares of light in the air; for a
+        sketch reckoned from two views known, if one layer alone leaves more or less than there."""
+        node, left = air.view(observer, shade.by_height), shade.left
+        places = [(b.base, b.layer.thickness_m) for b in bodies]
+        known: list[dict[float, Node[SkyView]]] = [
+            self.cache.memo("views by share", key_of(air.scattered, observer, places, k, left[:k],
+                                                     left[k + 1:])) for k in range(len(bodies))]
+        if rough and not maker.holds(node):
+            for share, views in zip(left, known, strict=True):
+                low, high = min(views, default=0.0), max(views, default=0.0)
+                if high - low >= FAR_APART and maker.holds(views[low], views[high]):
+                    return view_between(one=views[low], other=views[high],
+                                        share=(share - low) / (high - low))
+        maker.make(node)
+        for share, views in zip(left, known, strict=True):
+            views[share] = node
+            for other in sorted(views)[1:-1]:
+                del views[other]
+        return node
+
+    # -- the same scene otherwise ---------------------------------------------------------
+
+    def holds_scene(self, sky: Sky, fineness: Fineness) -> bool:
+        """Whether the scene is already built."""
+        places = self.cache.memo("scenes", "").get((_told_by(sky), fineness))
+        return places is not None and all(place in self.cache for place in places)
+
+    def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:
+        """Sky and air as seen from the middle of each layer and from the ground, for the
+        reference."""
+        run = self.workers.over(cancel, chunk=3)
+        air, sun = prepared.atmosphere, prepared.sun
+        return [build_sky_view(air.media, air.sun, air.scattered, Observer(
+            height, sun.elevation_true, sun.azimuth, prepared.scene.clear.air_far_m),
+            np.array(prepared.shade), run)
+            for height in [b.middle for b in prepared.bodies] + [LOW_EYE_M]]
+
+    def in_shade(self, prepared: Prepared, low_m: float, high_m: float, cancel: Cancel) -> Prepared:
+        """The same scene with no light left in the air below `low_m`, all above `high_m`."""
+        heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
+        shade = tuple(np.clip((heights - low_m) / (high_m - low_m), 0.0, 1.0).tolist())
+        sun, scene = prepared.sun, prepared.scene
+        observer = Observer(scene.height, sun.elevation_true, sun.azimuth, scene.clear.air_far_m)
+        view = self.maker(cancel).make(prepared.atmosphere.nodes.view(observer, shade))
+        return replace(prepared, scene=scene._replace(clear=view), shade=shade)
+
+    def from_above(self, prepared: Prepared, cancel: Cancel) -> Prepared:
+        """The same scene for a plan: seen straight down from above its highest cloud."""
+        height = max([b.base + 1.1 * b.layer.thickness_m for b in prepared.bodies]
+                     + [0.0]) + PLAN_ABOVE_M
+        lit = []
+        for light in prepared.lights:
+            sun = light.sun
+            observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
+                                not light.scene.shadow_rays)
+            view = self.maker(cancel).make(light.atmosphere.nodes.view(observer, light.shade))
+            cancel.check()
+            lit.append(replace(light, scene=light.scene._replace(height=height, clear=view)))
+        return replace(lit[0], others=tuple(lit[1:]))

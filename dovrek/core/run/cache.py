@@ -1,0 +1,104 @@
+"""Results of stages, kept by their keys, bounded in bytes together."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import fields, is_dataclass
+from typing import Any, TypeVar
+
+import numpy as np
+
+T = TypeVar("T")
+Place = tuple[str, str]  # a stage's name and a key
+BYTES_KEPT = 900 * 2**20
+PLACES_KEPT, MEMOS_KEPT = 4000, 100
+
+
+def bytes_of(value: Any) -> int:
+    """Bytes of the arrays in a result, each counted once."""
+    seen: dict[int, int] = {}
+
+    def look(each: Any) -> None:
+        if isinstance(each, np.ndarray):
+            seen[id(each)] = each.nbytes
+        elif isinstance(each, tuple | list):
+            for one in each:
+                look(one)
+        elif is_dataclass(each) and not isinstance(each, type):
+            for one in fields(each):
+                look(getattr(each, one.name))
+
+    look(value)
+    return sum(seen.values())
+
+
+class StageCache:
+    """Results of stages, the longest unused dropped first.
+
+    What is already in `behind` is read from there; what is built is kept here alone, so that
+    trials never push out what the main picture needs.
+    """
+
+    def __init__(self, most_bytes: int = BYTES_KEPT, behind: StageCache | None = None) -> None:
+        self._most, self._behind = most_bytes, behind
+        self._lock = threading.Lock()  # two searches, or a picture and its trials, may ask at once
+        self._results: OrderedDict[Place, tuple[Any, int]] = OrderedDict()
+        self._memos: OrderedDict[Place, dict[Any, Any]] = OrderedDict()
+        self.bytes = 0
+        self.seconds: dict[str, float] = {}
+        self.built: list[str] = []
+
+    def __contains__(self, place: Place) -> bool:
+        if place in self._results:
+            return True
+        return self._behind is not None and place in self._behind
+
+    def find(self, place: Place) -> tuple[bool, Any]:
+        """Whether a result is at hand, and the result."""
+        with self._lock:
+            if place in self._results:
+                self._results.move_to_end(place)
+                return True, self._results[place][0]
+        return self._behind.find(place) if self._behind is not None else (False, None)
+
+    def put(self, place: Place, value: Any) -> None:
+        """Keep a result, and drop what has not been used for longest if there is too much."""
+        size = bytes_of(value)
+        with self._lock:
+            if place in self._results:
+                self.bytes -= self._results.pop(place)[1]
+            self._results[place] = (value, size)
+            self.bytes += size
+            while len(self._results) > 1 and (self.bytes > self._most
+                                              or len(self._results) > PLACES_KEPT):
+                _, (_, freed) = self._results.popitem(last=False)
+                self.bytes -= freed
+
+    def timed(self, name: str, build: Callable[[], T]) -> T:
+        """The built result; its seconds are added up under a name."""
+        start = time.perf_counter()
+        value = build()
+        with self._lock:
+            self.seconds[name] = self.seconds.get(name, 0.0) + time.perf_counter() - start
+            self.built.append(name)
+        return value
+
+    def memo(self, name: str, key: str) -> dict[Any, Any]:
+        """A note that spares trying again, kept under a key where all read it; no final result may
+        depend on it."""
+        if self._behind is not None:
+            return self._behind.memo(name, key)
+        with self._lock:
+            place = (name, key)
+            note = self._memos.setdefault(place, {})
+            self._memos.move_to_end(place)
+            while len(self._memos) > MEMOS_KEPT:
+                self._memos.popitem(last=False)
+            return note
+
+    def reset_clock(self) -> None:
+        """Forget the timings, before a new measured run."""
+        self.seconds, self.built = {}, []

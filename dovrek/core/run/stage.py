@@ -1,0 +1,195 @@
+"""Stages: functions from named inputs to a frozen result, whose inputs are their key.
+
+A stage is called with plain values and with what other stages give. The call builds nothing: it
+makes a node that knows its key. Nodes are built when asked for, with all that they stand on and
+that is not at hand. A builder sees its inputs, threads to work on and the word to stop, and
+nothing else; what it returns is never changed again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable
+from dataclasses import fields, is_dataclass
+from typing import Any, Generic, NamedTuple, TypeVar, cast
+
+import numpy as np
+from pydantic import BaseModel
+
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel, Workers
+
+T = TypeVar("T")
+
+
+class Tools(NamedTuple):
+    """What builders work with; no result depends on it."""
+
+    workers: Workers
+    cancel: Cancel
+
+
+class Stage(Generic[T]):
+    """A kind of result and how it is made of its inputs. `stage` makes one of a function."""
+
+    def __init__(self, name: str, build: Callable[..., T], wide: bool, kept: bool) -> None:
+        if build.__closure__ is not None:
+            raise TypeError(f"stage {name}: its builder sees more than its inputs")
+        self.name, self.build, self.wide, self.kept = name, build, wide, kept
+        self.__doc__ = build.__doc__
+
+    def __call__(self, **inputs: Any) -> Node[T]:
+        return Node(self, inputs)
+
+
+def stage(name: str, *, wide: bool = False,
+          kept: bool = True) -> Callable[[Callable[..., T]], Stage[T]]:
+    """Make a stage of a function of tools and named inputs.
+
+    `wide`: it spreads its work over the threads itself, so that it runs by itself and others run
+    beside each other. Not `kept`: a larger result is made of it.
+    """
+    return lambda build: Stage(name, build, wide, kept)
+
+
+class Node(Generic[T]):
+    """A stage with its inputs: the same key always stands for the same result."""
+
+    __slots__ = ("inputs", "key", "of")
+
+    def __init__(self, of: Stage[T], inputs: dict[str, Any]) -> None:
+        self.of, self.inputs = of, inputs
+        self.key = key_of(of.name, tuple(sorted(inputs.items())))
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Where the cache keeps it."""
+        return self.of.name, self.key
+
+
+class Known(Node[T]):
+    """A result that is at hand, under the key of all that it hangs on."""
+
+    __slots__ = ("value",)
+
+    def __init__(self, key: str, value: T) -> None:
+        self.of, self.inputs, self.key, self.value = _KNOWN, {}, key, value
+
+
+def _none(tools: Tools) -> Any:
+    raise TypeError("what is known is not built")
+
+
+_KNOWN: Stage[Any] = Stage("known", _none, False, False)
+
+
+def key_of(*values: Any) -> str:
+    """A short hash of values: equal for equal values of equal types, and for nothing else."""
+    digest = hashlib.blake2b(digest_size=12)
+    _feed(digest, values)
+    return digest.hexdigest()
+
+
+def _feed(digest: Any, value: Any) -> None:
+    if isinstance(value, Node):
+        digest.update(f"node {value.key};".encode())
+    elif isinstance(value, np.ndarray | np.void):
+        digest.update(f"array {value.dtype} {value.shape};".encode())
+        digest.update(value.tobytes())
+    elif is_dataclass(value) and not isinstance(value, type):
+        digest.update(f"{type(value).__name__}(".encode())
+        _feed(digest, tuple(getattr(value, f.name) for f in fields(value)))
+    elif isinstance(value, BaseModel):
+        digest.update(f"{type(value).__name__} {value!r};".encode())
+    elif isinstance(value, tuple | list):
+        digest.update(f"{type(value).__name__}{len(value)}(".encode())
+        for each in value:
+            _feed(digest, each)
+    elif value is None or isinstance(value, str | int | float | bool | np.number):
+        digest.update(f"{value!r};".encode())
+    else:
+        raise TypeError(f"{type(value).__name__} can be no input of a stage: give its values")
+
+
+def _nodes_in(value: Any) -> Iterable[Node[Any]]:
+    if isinstance(value, Node):
+        yield value
+    elif isinstance(value, tuple | list):
+        for each in value:
+            yield from _nodes_in(each)
+
+
+class Maker:
+    """Builds nodes: what is at hand is taken, the rest is made, side by side where it may be."""
+
+    def __init__(self, cache: StageCache, tools: Tools) -> None:
+        self.cache, self.tools = cache, tools
+
+    def holds(self, *nodes: Node[Any]) -> bool:
+        """Whether all are at hand."""
+        return all(node.place in self.cache for node in nodes)
+
+    def make(self, node: Node[T]) -> T:
+        """The node's result. Raises Cancelled."""
+        return cast(T, self.all([node])[0])
+
+    def all(self, nodes: Iterable[Node[Any]]) -> list[Any]:
+        """The results of nodes, in order. Raises Cancelled."""
+        nodes = list(nodes)
+        found: dict[str, Any] = {}
+        missing = self._missing(nodes, found)
+        while missing:
+            self.tools.cancel.check()
+            ready = [n for n in missing.values()
+                     if not any(i.key in missing for i in _nodes_in(list(n.inputs.values())))]
+            beside = [n for n in ready if not n.of.wide]
+            if beside:  # those that stand in line first are the longest
+                beside.sort(key=lambda n: -_size(n, found))
+                made = self.tools.workers.all(
+                    self.tools.cancel, [lambda n=n: self._build(n, found) for n in beside])
+                done = list(zip(beside, made, strict=True))
+            else:
+                done = [(ready[0], self._build(ready[0], found))]
+            self.tools.cancel.check()
+            for node, value in done:
+                found[node.key] = value
+                if node.of.kept:
+                    self.cache.put(node.place, value)
+                del missing[node.key]
+        return [found[node.key] for node in nodes]
+
+    def _missing(self, nodes: list[Node[Any]], found: dict[str, Any]) -> dict[str, Node[Any]]:
+        """All that must be built for nodes; what is at hand goes into `found`."""
+        missing: dict[str, Node[Any]] = {}
+        waiting = list(nodes)
+        while waiting:
+            node = waiting.pop()
+            if node.key in found or node.key in missing:
+                continue
+            if isinstance(node, Known):
+                found[node.key] = node.value
+                continue
+            there, value = self.cache.find(node.place)
+            if there:
+                found[node.key] = value
+                continue
+            missing[node.key] = node
+            waiting += _nodes_in(list(node.inputs.values()))
+        return missing
+
+    def _build(self, node: Node[T], found: dict[str, Any]) -> T:
+        def filled(value: Any) -> Any:
+            if isinstance(value, Node):
+                return found[value.key]
+            if type(value) in (tuple, list):
+                return type(value)(filled(each) for each in value)
+            return value
+
+        inputs = {name: filled(value) for name, value in node.inputs.items()}
+        return self.cache.timed(node.of.name, lambda: node.of.build(self.tools, **inputs))
+
+
+def _size(node: Node[Any], found: dict[str, Any]) -> int:
+    """About how long a node takes: by the bytes it is made of."""
+    return sum(getattr(found.get(i.key), "nbytes", 0)
+               for i in _nodes_in(list(node.inputs.values())))

@@ -1,0 +1,124 @@
+"""Light kept in a scene's tables, looked up at a point: light grids, sunlight, cloud shadows."""
+
+from __future__ import annotations
+
+import math
+
+from dovrek.core.clouds.light.grid import CHANNELS, COARSER
+from dovrek.core.compile.arithmetic import clamp
+from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.transport.scene import BELOW_M
+
+LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
+
+
+@inner
+def _grid_place(p, x, y, z, dither, place):
+    """Where a point lies in a layer's grid: three fractions into `place`, returns the index of
+    its lower corner's first channel. Levels change dithered, so that no ring shows."""
+    n, nz, levels = p.grid_n, p.grid_nz, p.grid_levels
+    dx = p.grid_dx
+    reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
+    half = (0.5 * n - 2.0) * dx
+    level = 0
+    while level < levels - 1 and reach > half:
+        half *= COARSER
+        dx *= COARSER
+        level += 1
+    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    c = clamp((z - p.grid_z0) / p.grid_dz - 0.5, 0.0, nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    place[0], place[1], place[2] = a - i, b - j, c - k
+    return p.grid_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
+
+
+@kernel
+def grid_depth(light, p, x, y, z, dither, place):
+    """Optical depth toward the sun at a point by trilinear look-up; `place` (3,) is scratch."""
+    at = _grid_place(p, x, y, z, dither, place)
+    dj = p.grid_nz * CHANNELS
+    di = p.grid_n * dj
+    fa, fb, fc = place[0], place[1], place[2]
+    low = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
+           + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
+    at += CHANNELS
+    high = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
+            + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
+    return max(low * (1 - fc) + high * fc, 0.0)
+
+
+@kernel
+def grid_light(light, p, x, y, z, dither, out):
+    """Six light channels at a point by trilinear look-up into `out` (9,)."""
+    at = _grid_place(p, x, y, z, dither, out[CHANNELS:])
+    dj = p.grid_nz * CHANNELS
+    di = p.grid_n * dj
+    fa, fb, fc = out[CHANNELS], out[CHANNELS + 1], out[CHANNELS + 2]
+    w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
+    w10, w11 = fa * (1 - fb), fa * fb
+    for q in range(CHANNELS):
+        low = (w00 * light[at + q] + w01 * light[at + dj + q]
+               + w10 * light[at + di + q] + w11 * light[at + di + dj + q])
+        m = at + CHANNELS
+        high = (w00 * light[m + q] + w01 * light[m + dj + q]
+                + w10 * light[m + di + q] + w11 * light[m + di + dj + q])
+        out[q] = low * (1 - fc) + high * fc
+
+
+@inner
+def depth_above(scene, x, y, h, place):
+    """Scaled optical depth of the clouds toward the sun from a place at height h above the ground,
+    and the layer that it is of (−1: none). `place` (3,) is scratch.
+
+    Every grid counts the layers above its own, so the deepest of the layers above tells all.
+    """
+    depth, layer, sun = 0.0, -1, scene.sun.direction
+    sz = sun[2] + (x * sun[0] + y * sun[1]) / scene.radius
+    if sz <= LOWEST_SUN:
+        return depth, layer
+    for l in range(len(scene.field.layers)):
+        p = scene.field.layers[l]
+        if h > p.base + p.highest:
+            continue
+        lowest = p.grid_z0 + 0.7 * p.grid_dz
+        rise = max(p.base + lowest - h, 0.0)
+        t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
+        z = max(h - p.base, lowest)
+        found = p.k_scaled * grid_depth(
+            scene.light, p, x + t * sun[0], y + t * sun[1], z, 0.0, place)
+        if found > depth:
+            depth, layer = found, l
+    return depth, layer
+
+
+@kernel
+def sun_passed(scene, x, y, h, place):
+    """Share of sunlight that clouds let through to a place at height h above the ground, small
+    turns included. `place` (3,) is scratch."""
+    depth, _ = depth_above(scene, x, y, h, place)
+    return math.exp(-depth)
+
+
+@kernel
+def ground_light(scene, x, y, out, place):
+    """Radiance of the ground at a place, with the shadow clouds cast on it; returns the share of
+    sunlight that reaches it."""
+    lit, ground = sun_passed(scene, x, y, 0.0, place), scene.ground
+    for c in range(3):
+        out[c] = (ground.by_sun[c] + ground.by_aureole[c]) * lit + ground.by_sky[c]
+    return lit
+
+
+@kernel
+def from_below(scene, layer, x, y):
+    """Light from the ground beneath a place in a layer over the light from ground on the whole."""
+    _, _, side = scene.below.shape
+    a, b = (x / BELOW_M + 0.5) * side - 0.5, (y / BELOW_M + 0.5) * side - 0.5
+    if a < 0.0 or b < 0.0 or a >= side - 1.0 or b >= side - 1.0:
+        return 1.0
+    i, j = int(a), int(b)
+    fa, fb = a - i, b - j
+    g = scene.below
+    return ((g[layer, i, j] * (1.0 - fb) + g[layer, i, j + 1] * fb) * (1.0 - fa)
+            + (g[layer, i + 1, j] * (1.0 - fb) + g[layer, i + 1, j + 1] * fb) * fa)

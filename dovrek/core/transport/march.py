@@ -1,0 +1,373 @@
+"""The march: light along one line of sight through air and clouds.
+
+A frozen scene of arrays goes in, XYZ radiance per pixel comes out (absolute, cd/m²).
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from dovrek.core.air.sky_looks import HAZE, OWN, PASSED, air_parts, sky_parts
+from dovrek.core.air.sky_view import haze_phase
+from dovrek.core.clouds.density import density
+from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
+from dovrek.core.clouds.rain import falls_from
+from dovrek.core.clouds.record import VEIL
+from dovrek.core.compile.arithmetic import clamp
+from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.noise import hash_unit
+from dovrek.core.geometry.planet import ground_distance
+from dovrek.core.geometry.views import pixel_size, ray_of
+from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
+from dovrek.core.transport.disc import sun_disc_share
+from dovrek.core.transport.look_ups import ground_light
+from dovrek.core.transport.passes import (
+    AIR,
+    BACK,
+    CLOUD,
+    COVERED,
+    FIRST,
+    GROUND,
+    HITS,
+    MATTE,
+    PASSES,
+    SHADOW,
+)
+from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
+from dovrek.core.transport.scratch import SHADOWS, SPANS, WALK
+from dovrek.core.transport.shadow_rays import find_shadows, lit_share, taken
+from dovrek.core.transport.spans import layer_spans, layers_at
+
+STEPS_LIMIT = 4000
+NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
+# Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
+RAIN_STEPS, RAIN_FAR = 8.0, 0.03
+TILE = 63  # mask of the grain's places
+BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that share a series
+
+
+@kernel
+def _step(p, t, r0, dz, radius, longer):
+    """Step at a distance inside a layer, `longer` than the basic one: (metres, whether in falling
+    rain). A veil gets about as many steps however slanting."""
+    step = longer * (p.step + 0.0024 * t)
+    if p.form == VEIL:
+        slope = abs(r0 * dz + t) / r0
+        return max(step, longer * p.step / max(slope, 0.03)), False
+    if p.fall <= 0.0:
+        return step, False
+    slope = (r0 * dz + t) / r0
+    under = p.base + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - radius)
+    if under <= 0.0:
+        return step, False
+    # Rain is even: long steps, though not past the base, where clouds want short ones.
+    far = p.fall_reach / (RAIN_STEPS * max(abs(slope), 0.08))
+    far = longer * min(far, max(0.7 * p.cell_size, RAIN_FAR * t))
+    if slope > 0.0:
+        far = min(far, under / slope + 0.3 * step)
+    return max(step, far), True
+
+
+@inner
+def _air(scene, walk, shadows, distance):
+    """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
+    parts = walk.parts
+    air_parts(scene.clear, walk.elevation, walk.azimuth, distance, parts)
+    lit = lit_share(shadows, distance) if scene.shadow_rays else 1.0
+    for c in range(3):
+        walk.scatter[c] = parts[OWN + c] + walk.haze * lit * parts[HAZE + c]
+        walk.passed[c] = parts[PASSED + c]
+
+
+@inner
+def _settle(scene, walk, shadows):
+    """Put the air before the cloud that was met since the last time, and add both."""
+    weight = walk.weight
+    _air(scene, walk, shadows, walk.weight_t / weight)
+    for c in range(3):
+        walk.total[c] += walk.batch[c] * walk.passed[c] + weight * walk.scatter[c]
+        walk.batch[c] = 0.0
+    walk.seen_weight += weight
+    walk.seen_t += walk.weight_t
+    walk.weight, walk.weight_t = 0.0, 0.0
+
+
+@inner
+def _begin(scene, walk, spans, shadows):
+    """What the ray's direction means, the stretches where cloud may be, and nothing gathered."""
+    dx, dy, dz = walk.dx, walk.dy, walk.dz
+    walk.elevation = math.asin(clamp(dz, -1.0, 1.0))
+    walk.azimuth = math.atan2(dx, dy)
+    sun = scene.sun.direction
+    walk.cosine = clamp(dx * sun[0] + dy * sun[1] + dz * sun[2], -1.0, 1.0)
+    walk.haze = haze_phase(walk.cosine)
+    theta = math.acos(walk.cosine)
+    walk.row = beam_row(theta)
+    walk.ground_t = ground_distance(scene.radius, walk.height, dz)
+    walk.limit = walk.ground_t if walk.ground_t > 0.0 else 1e9
+    walk.r0 = scene.radius + walk.height
+    if scene.shadow_rays:
+        find_shadows(scene, walk.x0, walk.y0, walk.height, dx, dy, dz, walk.elevation,
+                     walk.azimuth, walk.limit, walk.random, shadows, walk.parts, walk.place)
+    layer_spans(scene.field.layers, scene.radius, walk.height, dz,
+                min(walk.limit, scene.clear.air_far_m), spans)
+    for c in range(3):
+        walk.ring[c] = halo_at(theta, RINGS[c])
+        walk.total[c], walk.batch[c], walk.behind[c] = 0.0, 0.0, 0.0
+    walk.through, walk.through_scaled, walk.depth = 1.0, 1.0, 0.0
+    walk.weight, walk.weight_t, walk.seen_weight, walk.seen_t = 0.0, 0.0, 0.0, 0.0
+    walk.first_t, walk.half_t, walk.last_t = 0.0, 0.0, 0.0
+    walk.opaque, walk.steps = 0, 0
+    for l in range(len(walk.matte)):
+        walk.matte[l] = 0.0
+
+
+@inner
+def _look(scene, marching, walk, place):
+    """Density of the layers at a distance, into the walk; the nearest signed distance."""
+    footprint = 0.7 * marching.footprint * (walk.pixel_m + walk.pixel_rad * place)
+    r0 = walk.r0
+    h = math.sqrt(r0 * r0 + 2.0 * r0 * place * walk.dz + place * place) - scene.radius
+    x, y = walk.x0 + place * walk.dx, walk.y0 + place * walk.dy
+    detail = marching.detail if walk.through > DEEP else 0.0
+    nearest, sigma_all, scaled_all = -1e9, 0.0, 0.0
+    for m in range(walk.active):
+        l = walk.here[m]
+        p = scene.field.layers[l]
+        f, sigma = density(scene.field, l, x, y, h - p.base, footprint, detail)
+        walk.sigmas[m] = sigma
+        sigma_all += sigma
+        scaled_all += p.k_scaled * sigma
+        nearest = max(nearest, f)
+    walk.x, walk.y, walk.h = x, y, h
+    walk.sigma, walk.sigma_scaled, walk.sigma_last = sigma_all, scaled_all, sigma_all
+    return nearest
+
+
+@inner
+def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
+    """March one stretch in which the same layers are active."""
+    walk.tap_depth, walk.tap_near, walk.tap_age, walk.sigma_last = 0.0, 0.0, TAP_STALE, 0.0
+    layers = scene.field.layers
+    # A veil, like rain, is even along a step: the same place in each gives the least noise.
+    veiled = walk.active == 1 and layers[walk.here[0]].form == VEIL
+    while t < t_end and walk.opaque == 0 and walk.steps < STEPS_LIMIT:
+        walk.steps += 1
+        # The step is chosen before its sample is taken, and the sample lies anywhere in it:
+        # the mean of σ·ds is then the optical depth itself, whatever the step's length.
+        ds, even = 1e9, veiled
+        longer = marching.step * (1.0 if walk.sigma_last > 0.0 else NEAR)
+        for m in range(walk.active):
+            one, falling = _step(layers[walk.here[m]], t, walk.r0, walk.dz, scene.radius, longer)
+            ds = min(ds, one)
+            even = even or (falling and walk.active == 1)
+        deep = walk.through <= DEEP
+        if walk.through < DEEP:
+            ds *= 1.8
+        if walk.sigma_last > 1e-12:
+            ds = min(ds, max((2.2 if deep else 1.1) / walk.sigma_last, 0.35 * ds))
+        ds = min(ds, t_end - t)
+        shift = walk.random
+        if not even:
+            shift = (walk.random + hash_unit(walk.steps, walk.stream, 3)) % 1.0
+        place = t + ds * shift
+        nearest = _look(scene, marching, walk, place)
+        if walk.sigma > 1e-12:
+            if walk.weight > 1e-4 and place - walk.last_t > 0.06 * place:
+                _settle(scene, walk, shadows)  # a gap since the last cloud
+            walk.last_t = place
+            gather(scene, walk, place, ds,
+                   marching.footprint * (walk.pixel_m + walk.pixel_rad * place), with_passes)
+        t += ds
+        if nearest < 0.0:  # nothing lies within the distance to the next surface
+            t = max(t, place - 0.9 * nearest)
+
+
+@inner
+def _ground_behind(scene, walk, shadows):
+    """Light of the ground where the ray meets it, and of the air before it; the share of sunlight
+    there."""
+    t = walk.ground_t
+    _air(scene, walk, shadows, t)
+    lit = ground_light(scene, walk.x0 + t * walk.dx, walk.y0 + t * walk.dy, walk.behind, walk.place)
+    for c in range(3):
+        walk.behind[c] = walk.behind[c] * walk.passed[c] + walk.scatter[c]
+    return lit
+
+
+@inner
+def _sky_behind(scene, marching, walk, shadows):
+    """Light of the clear sky, the night's glow and the disc."""
+    parts = walk.parts
+    sky_parts(scene.clear, walk.elevation, walk.azimuth, walk.weights_i, walk.weights_j, parts)
+    for c in range(3):
+        hazy = parts[HAZE + c]
+        if scene.shadow_rays:
+            hazy -= taken(shadows, c, hazy)
+        walk.behind[c] = parts[OWN + c] + walk.haze * hazy + scene.glow[c]
+    if marching.sun_disc:
+        disc = sun_disc_share(scene, walk.elevation, walk.azimuth, walk.pixel_rad)
+        if disc > 0.0 and walk.through_scaled > 0.0:
+            # The disc shines through true extinction, the sky through the scaled one.
+            disc *= walk.through / walk.through_scaled
+            for c in range(3):
+                walk.behind[c] += disc * scene.sun.radiance[c]
+
+
+@inner
+def _part(scene, marching, walk, lit, passes):
+    """The parts of the light (`passes.Passes`)."""
+    for k in range(PASSES):
+        passes[k] = 0.0
+    passes[COVERED] = 1.0 - walk.through_scaled
+    if walk.first_t > 0.0:
+        passes[FIRST], passes[HITS] = walk.first_t, 1.0
+    for l in range(len(scene.field.layers)):
+        passes[MATTE + l] = walk.matte[l]
+    passes[SHADOW] = lit
+    reach = scene.clear.air_far_m
+    if walk.seen_weight > 0.0:
+        reach = walk.seen_t / walk.seen_weight
+    elif walk.ground_t > 0.0:
+        reach = walk.ground_t
+    air_parts(scene.clear, walk.elevation, walk.azimuth, reach, walk.parts)
+    for c in range(3):
+        passes[CLOUD + c] = walk.total[c]
+        passes[AIR + c] = walk.parts[PASSED + c]
+        passes[BACK + c] = walk.behind[c]
+        if walk.ground_t > 0.0 and marching.ground:
+            passes[GROUND + c] = walk.behind[c]
+
+
+@kernel
+def trace(scene, marching, walk, spans, shadows, out, passes):
+    """Light along one ray, which the first fields of `walk` give.
+
+    `out`: XYZ, alpha of everything before the sky, distance (m) of the first half of the cloud
+    (0: none). `passes` receives the parts of the light if it has room. `walk`, `spans` and
+    `shadows` are scratch otherwise.
+    """
+    with_passes = len(passes) > 0
+    _begin(scene, walk, spans, shadows)
+    for q in range(2 * spans.count - 1):
+        if walk.opaque != 0:
+            break
+        t, t_end = spans.cuts[q], spans.cuts[q + 1]
+        if t_end - t < 0.5:
+            continue
+        walk.active = layers_at(spans, 0.5 * (t + t_end), walk.here)
+        if walk.active > 0:
+            _stretch(scene, marching, walk, shadows, t, t_end, with_passes)
+    if walk.weight > 0.0:
+        _settle(scene, walk, shadows)
+    alpha, lit = 1.0, 1.0
+    wanted = with_passes or walk.opaque == 0
+    if walk.ground_t <= 0.0:
+        if wanted:
+            _sky_behind(scene, marching, walk, shadows)
+    elif not marching.ground:
+        alpha = 1.0 - walk.through_scaled
+    elif wanted:
+        lit = _ground_behind(scene, walk, shadows)
+    for c in range(3):
+        out[c] = walk.total[c] + walk.through_scaled * walk.behind[c]
+    out[ALPHA] = alpha
+    out[DISTANCE] = walk.half_t
+    if with_passes:
+        _part(scene, marching, walk, lit, passes)
+
+
+@kernel
+def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
+    """Optical depth of all clouds along a ray from the camera, with the march's own steps.
+
+    `factor` scales the steps: the result must not depend on it (Beer–Lambert). `height`, `radius`
+    and `far` are metres.
+    """
+    total = 0.0
+    ground = ground_distance(radius, height, dz)
+    end = ground if ground > 0.0 else far
+    r0 = radius + height
+    t, sigma_last = 0.0, 0.0
+    stream = int(random * 1e6)
+    for k in range(100 * STEPS_LIMIT):
+        if t >= end:
+            break
+        ds = 1e9
+        longer = factor * (1.0 if sigma_last > 0.0 else NEAR)
+        for l in range(len(field.layers)):
+            step, _ = _step(field.layers[l], t, r0, dz, radius, longer)
+            ds = min(ds, step)
+        if sigma_last > 1e-12:
+            ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))
+        ds = min(ds, end - t)
+        place = t + ds * ((random + hash_unit(k, stream, 3)) % 1.0)
+        h = math.sqrt(r0 * r0 + 2.0 * r0 * place * dz + place * place) - radius
+        nearest, sigma_all = -1e9, 0.0
+        above_all = True
+        for l in range(len(field.layers)):
+            p = field.layers[l]
+            low, high = p.base + p.lowest, p.base + p.highest
+            if h < high or dz < 0.0:
+                above_all = False
+            if h < low or h > high:
+                nearest = max(nearest, h - low if h < low else high - h)
+                continue
+            f, sigma = density(field, l, place * dx, place * dy, h - p.base, 0.0, 2.0)
+            sigma_all += sigma
+            nearest = max(nearest, f)
+        if above_all:
+            break
+        total += sigma_all * ds
+        sigma_last = sigma_all
+        t += ds
+        if nearest < 0.0:
+            t = max(t, place - 0.9 * nearest)
+    return total
+
+
+@solver
+def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sample, cancel, out,
+                 passes):
+    """Add one sample to the pixels of a tile that `todo` (h, w) marks.
+
+    `cancel[0]` other than 0 ends it between rows. `out` is (h, w, 5) float32 sums of the tile
+    whose corner is (tile_x, tile_y) of a picture of width × height, `passes` (h, w, PASSES) or
+    empty; sample k shifts within the pixel and along the ray by the additive recurrence of the
+    golden ratio (Roberts 2018).
+    """
+    place, ray, one = np.empty(2), np.empty(3), np.empty(OUT)
+    # A record does not keep the array alive that it lies in: it is taken anew in the loop.
+    walks, all_spans, all_shadows = np.zeros(1, WALK), np.zeros(1, SPANS), np.zeros(1, SHADOWS)
+    _, _, kept = passes.shape
+    parts = np.empty(kept)
+    rows, columns = todo.shape
+    pixel = pixel_size(lens, width, height)
+    jx = (0.5 + 0.7548776662466927 * sample) % 1.0
+    jy = (0.5 + 0.5698402909980532 * sample) % 1.0
+    for row in range(rows):
+        if cancel[0] != 0:
+            return
+        y = tile_y + row
+        for column in range(columns):
+            if todo[row, column] == 0:
+                continue
+            x, walk = tile_x + column, walks[0]
+            walk.pixel_m, walk.pixel_rad = (pixel, 0.0) if lens.in_metres else (0.0, pixel)
+            walk.random = (scene.grain[y & TILE, x & TILE] + 0.6180339887498949 * sample) % 1.0
+            ray_of(lens, (x + jx) / width, (y + jy) / height, place, ray)
+            walk.x0, walk.y0, walk.height = place[0], place[1], scene.height
+            walk.dx, walk.dy, walk.dz = ray[0], ray[1], ray[2]
+            # Neighbours share a series, so that their grain stays fine; blocks do not, so that no
+            # depth is always met at the same place in a step.
+            walk.stream = (y >> BLOCK) * FAR_ROW + (x >> BLOCK) + FAR_SERIES * sample
+            trace(scene, marching, walk, all_spans[0], all_shadows[0], one, parts)
+            for c in range(OUT):
+                out[row, column, c] += one[c]
+            for c in range(len(parts)):
+                gain = parts[c]
+                if BACK <= c < GROUND + 3:  # what shows between clouds counts as it shows
+                    gain *= max(1.0 - parts[COVERED], 1e-6)
+                passes[row, column, c] += gain

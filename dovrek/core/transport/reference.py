@@ -1,0 +1,382 @@
+"""The slow truth: an unbiased path tracer in the same scene.
+
+Free flights by delta tracking, light that reaches a point by ratio tracking, directions drawn
+from the phase function; nothing is cached, scaled or smoothed. Cloud droplets absorb nothing, so
+that a path carries one weight for all wavelengths; colour enters with the light, whose XYZ come
+from the eight-wave tables of the air. What lies between camera and cloud is the march's own
+aerial perspective; the air between two scatterings within clouds is left out, as in the march.
+The ground is a Lambert plane that paths leave again. Rings of a halo are light of the sun turned at
+any place.
+
+Sources: Woodcock et al. 1965 (delta tracking); Novák, Selle & Jarosz 2014 (ratio tracking).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.air.sky_looks import air_between, sky_radiance
+from dovrek.core.air.sky_view import SkyView
+from dovrek.core.air.sunlight import sunlight_at
+from dovrek.core.clouds.density import density
+from dovrek.core.clouds.phase import RINGS, halo_at
+from dovrek.core.compile.arithmetic import clamp, henyey_greenstein
+from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.geometry.planet import ground_distance
+from dovrek.core.geometry.views import pixel_size, ray_of
+from dovrek.core.geometry.views.view import Lens
+from dovrek.core.run.workers import Cancel, Workers
+from dovrek.core.transport.disc import sun_disc_share
+from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
+from dovrek.core.transport.scene import Scene
+from dovrek.core.transport.scratch import PATH, SPANS
+from dovrek.core.transport.spans import layer_spans, layers_at
+
+FAR_M = 1e9
+TRUSTED = 0.6  # of a clear distance that a jump takes
+ROULETTE = 0.25  # shadow rays weaker than this are thinned at random
+DARK_GROUND = 0.35  # least chance of a path to go on from the ground
+ROWS = 2  # of a picture between two looks at `cancel`
+
+
+class Tracing(NamedTuple):
+    """Which light is traced, and the surroundings as seen from each layer."""
+
+    sun: bool
+    sky: bool
+    sun_disc: bool
+    ground: bool
+    horizons: NDArray[np.float64]  # (L + 1,): each layer's, then the ground's
+    skies: NDArray[np.float32]  # (L + 1, …) as in SkyView
+    airs: NDArray[np.float32]
+    sun_azimuth: float
+    far_m: float
+
+
+@kernel
+def _random(state):
+    """Next number in 0 … 1 of a 64-bit counter, mixed. Source: Steele, Lea & Flood 2014."""
+    state[0] += np.uint64(0x9E3779B97F4A7C15)
+    z = state[0]
+    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    z = z ^ (z >> np.uint64(31))
+    return (float(z >> np.uint64(11)) + 0.5) * (1.0 / 9007199254740992.0)
+
+
+@kernel
+def _flight(scene, at, ray, limit, ratio, state, path, spans):
+    """Follow a ray through all layers.
+
+    With `ratio` 0 a collision is drawn: its distance, or −1, with the layer met in `path`. With
+    `ratio` 1 the transmittance up to `limit` is estimated. `at` is a place (m, tangent plane at the
+    camera's ground point), `ray` a unit vector.
+    """
+    here, sigmas = path.here, path.sigmas
+    layers = scene.field.layers
+    rz = scene.radius + at[2]
+    r0 = math.sqrt(at[0] * at[0] + at[1] * at[1] + rz * rz)
+    h0 = (at[0] * at[0] + at[1] * at[1] + at[2] * (2.0 * scene.radius + at[2])) / (
+        r0 + scene.radius)
+    mu = (at[0] * ray[0] + at[1] * ray[1] + rz * ray[2]) / r0
+    layer_spans(layers, scene.radius, h0, mu, limit, spans)
+    through = 1.0
+    for q in range(2 * spans.count - 1):
+        t, t_end = spans.cuts[q], spans.cuts[q + 1]
+        if t_end - t < 1e-6:
+            continue
+        active, most = layers_at(spans, 0.5 * (t + t_end), here), 0.0
+        if active == 0:
+            continue
+        for m in range(active):
+            most += layers[here[m]].most
+        clear = True  # a look at the distance to cloud before the first flight
+        while True:
+            if not clear:
+                t -= math.log(_random(state)) / most
+            if t >= t_end:
+                break
+            rise = 2.0 * r0 * t * mu + t * t
+            h = h0 + rise / (math.sqrt(r0 * r0 + rise) + r0)
+            x, y = at[0] + t * ray[0], at[1] + t * ray[1]
+            nearest, total = -1e9, 0.0
+            for m in range(active):
+                l = here[m]
+                f, sigma = density(scene.field, l, x, y, h - layers[l].base, 0.0, 2.0)
+                sigmas[m] = sigma
+                total += sigma
+                nearest = max(nearest, f)
+            if nearest < -2.0:  # nothing within this distance: go there, then fly on
+                t -= TRUSTED * nearest
+                clear = True
+                continue
+            if clear:
+                clear = False
+                continue
+            if ratio == 1:
+                through *= 1.0 - min(total / most, 1.0)
+                if through < ROULETTE:
+                    if through <= 0.0 or _random(state) > through / ROULETTE:
+                        return 0.0
+                    through = ROULETTE
+            elif _random(state) * most < total:
+                pick = _random(state) * total
+                layer = here[active - 1]
+                for m in range(active):
+                    pick -= sigmas[m]
+                    if pick <= 0.0:
+                        layer = here[m]
+                        break
+                path.layer = layer
+                return t
+    return through if ratio == 1 else -1.0
+
+
+@kernel
+def _turn(lobes, ray, state):
+    """Draw a new direction from a phase function, weights and asymmetries of three lobes."""
+    u = _random(state)
+    g = lobes[1] if u < lobes[0] else (lobes[3] if u < lobes[0] + lobes[2] else lobes[5])
+    s = (1.0 - g * g) / (1.0 - g + 2.0 * g * _random(state))
+    cosine = clamp((1.0 + g * g - s * s) / (2.0 * g), -1.0, 1.0)
+    sine = math.sqrt(max(1.0 - cosine * cosine, 0.0))
+    phi = 2.0 * math.pi * _random(state)
+    a, b = sine * math.cos(phi), sine * math.sin(phi)
+    x, y, z = ray[0], ray[1], ray[2]
+    # A frame about the ray without branches at its poles. Source: Duff et al. 2017.
+    sign = 1.0 if z >= 0.0 else -1.0
+    c = -1.0 / (sign + z)
+    d = x * y * c
+    ray[0] = a * (1.0 + sign * x * x * c) + b * d + cosine * x
+    ray[1] = a * sign * d + b * (sign + y * y * c) + cosine * y
+    ray[2] = -a * sign * x - b * y + cosine * z
+    norm = 1.0 / math.sqrt(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2)
+    for k in range(3):
+        ray[k] *= norm
+
+
+@inner
+def _phase(lobes, cosine):
+    return (lobes[0] * henyey_greenstein(cosine, lobes[1])
+            + lobes[2] * henyey_greenstein(cosine, lobes[3])
+            + lobes[4] * henyey_greenstein(cosine, lobes[5]))
+
+
+@inner
+def _height(scene, at):
+    rz = scene.radius + at[2]
+    r = math.sqrt(at[0] * at[0] + at[1] * at[1] + rz * rz)
+    return (at[0] * at[0] + at[1] * at[1] + at[2] * (2.0 * scene.radius + at[2])) / (
+        r + scene.radius)
+
+
+@inner
+def _off_ground(at, radius, ray, state):
+    """Draw a direction off the level ground, cosine-weighted about its own vertical."""
+    nz = radius + at[2]
+    norm = 1.0 / math.sqrt(at[0] * at[0] + at[1] * at[1] + nz * nz)
+    # A point of the unit sphere added to the vertical (Shirley & Morley 2003).
+    z = 2.0 * _random(state) - 1.0
+    phi = 2.0 * math.pi * _random(state)
+    s = math.sqrt(max(1.0 - z * z, 0.0))
+    ray[0] = at[0] * norm + s * math.cos(phi)
+    ray[1] = at[1] * norm + s * math.sin(phi)
+    ray[2] = nz * norm + z
+    norm = 1.0 / math.sqrt(max(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2, 1e-12))
+    for k in range(3):
+        ray[k] *= norm
+
+
+@inner
+def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, ground_t, path):
+    """Light of the air on a stretch that starts at the camera or ends outside all cloud, into the
+    path's total; True when the stretch ends in the sky."""
+    view = scene.clear
+    if seen_from >= 0:
+        view = SkyView(tracing.horizons[seen_from], tracing.sun_azimuth, tracing.skies[seen_from],
+                       tracing.airs[seen_from], tracing.far_m)
+    light, tint, total, kept = path.light, path.tint, path.total, path.kept
+    elevation = math.asin(clamp(mu, -1.0, 1.0))
+    azimuth = math.atan2(ray[0], ray[1])
+    airy = tracing.sky or seen_from < 0
+    if t < 0.0 and ground_t <= 0.0:
+        if airy:
+            sky_radiance(view, elevation, azimuth, cosine, path.look, light)
+            for c in range(3):
+                wash = scene.field.layers[washed].tint_body[c] if washed >= 0 else 1.0
+                total[c] += tint[c] * wash * light[c]
+            if seen_from < 0 and tracing.sun_disc:
+                disc = sun_disc_share(scene, elevation, azimuth, pixel)
+                for c in range(3):
+                    total[c] += disc * scene.sun.radiance[c]
+        return True
+    reach = t if t >= 0.0 else ground_t
+    air_between(view, elevation, azimuth, cosine, reach, path.look, path.away, kept)
+    for c in range(3):
+        if washed >= 0:
+            tint[c] *= scene.field.layers[washed].tint_base[c]
+        total[c] += tint[c] * path.away[c] if airy else 0.0
+        tint[c] *= kept[c]
+    return False
+
+
+@inner
+def _off_the_ground(scene, tracing, ray, state, path, spans):
+    """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
+    at, tint = path.at, path.tint
+    if tracing.sun and scene.sun.direction[2] > 0.0:
+        through = _flight(scene, at, scene.sun.direction, FAR_M, 1, state, path, spans)
+        for c in range(3):
+            path.total[c] += tint[c] * through * scene.ground.by_sun[c]
+    goes_on = max(scene.ground.albedo[1], DARK_GROUND)
+    if _random(state) > goes_on:
+        return False
+    for c in range(3):
+        tint[c] *= scene.ground.albedo[c] / goes_on
+    _off_ground(at, scene.radius, ray, state)
+    return True
+
+
+@inner
+def _sun_in_cloud(scene, p, cosine, washed, state, path, spans):
+    """Sunlight that cloud turns toward the path at its place."""
+    at, light, sun = path.at, path.light, scene.sun.direction
+    sunlight_at(scene.sunlight, sun, scene.radius, at[0], at[1], _height(scene, at), light)
+    if light[1] <= 0.0:
+        return
+    # Deep inside most shadow rays end at once: that costs no bias.
+    through = _flight(scene, at, sun, FAR_M, 1, state, path, spans)
+    turned = _phase(scene.lobes[p.phase], cosine)
+    for c in range(3):
+        gain = turned + p.halo * halo_at(math.acos(cosine), RINGS[c])
+        wash = scene.field.layers[washed].tint_lit[c] if washed >= 0 else 1.0
+        path.total[c] += path.tint[c] * wash * through * gain * light[c]
+
+
+@inner
+def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
+    """One path from the camera (or from above `place` on a plan): XYZ, alpha, distance of the
+    first collision into `out`. It ends in the sky; cloud and ground turn it."""
+    at, sun = path.at, scene.sun.direction
+    for c in range(3):
+        path.total[c] = 0.0
+        path.tint[c] = 1.0
+    at[0], at[1], at[2] = place[0], place[1], scene.height
+    out[ALPHA], out[DISTANCE] = 1.0, 0.0
+    seen_from = -1  # the camera; later the layer or the ground that turned the path
+    # The layer whose wash tints the path: the first that it meets, −2 once the ground has turned
+    # it after that. What clouds send to the ground and to each other keeps its own colour.
+    washed = -1
+    for _ in range(1_000_000):
+        h = _height(scene, at)
+        rz = scene.radius + at[2]
+        mu = (at[0] * ray[0] + at[1] * ray[1] + rz * ray[2]) / (scene.radius + h)
+        ground_t = ground_distance(scene.radius, h, mu)
+        limit = ground_t if ground_t > 0.0 else FAR_M
+        if seen_from < 0:
+            limit = min(limit, scene.clear.air_far_m)
+        t = _flight(scene, at, ray, limit, 0, state, path, spans)
+        cosine = clamp(ray[0] * sun[0] + ray[1] * sun[1] + ray[2] * sun[2], -1.0, 1.0)
+        if t < 0.0 or seen_from < 0:
+            if _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, ground_t,
+                            path):
+                break
+            if washed >= 0:
+                washed = -2
+        if t < 0.0:
+            if seen_from < 0 and not tracing.ground:
+                out[ALPHA] = 0.0
+                for c in range(3):
+                    path.total[c] = 0.0
+                break
+            for k in range(3):
+                at[k] += ground_t * ray[k]
+            if not _off_the_ground(scene, tracing, ray, state, path, spans):
+                break
+            seen_from = len(scene.field.layers)  # the ground's place among the surroundings
+            continue
+        for k in range(3):
+            at[k] += t * ray[k]
+        if seen_from < 0:
+            out[DISTANCE] = t
+        seen_from = path.layer
+        if washed == -1:
+            washed = seen_from
+        p = scene.field.layers[seen_from]
+        if tracing.sun:
+            _sun_in_cloud(scene, p, cosine, washed, state, path, spans)
+        _turn(scene.lobes[p.phase], ray, state)
+    for c in range(3):
+        out[c] = path.total[c]
+
+
+@solver
+def _rows(scene, lens, tracing, width, height, y0, y1, x0, x1, samples, seed, cancel, out, squares):
+    """Add paths for a tile: sums into `out` (h, w, 5), squares of luminance into `squares`."""
+    place, ray, one = np.empty(2), np.empty(3), np.empty(OUT)
+    # A record does not keep the array alive that it lies in: it is taken anew in the loop.
+    paths, all_spans = np.zeros(1, PATH), np.zeros(1, SPANS)
+    state = np.empty(1, dtype=np.uint64)
+    pixel = pixel_size(lens, width, height)
+    for y in range(y0, y1):
+        for x in range(x0, x1):
+            if cancel[0] != 0:
+                return
+            state[0] = np.uint64((seed * 8191 + y) * 16384 + x) * np.uint64(0xD1342543DE82EF95)
+            for _ in range(samples):
+                ray_of(lens, (x + _random(state)) / width, (y + _random(state)) / height, place,
+                       ray)
+                _path(scene, tracing, place, ray, pixel, state, one, paths[0], all_spans[0])
+                for c in range(OUT):
+                    out[y, x, c] += one[c]
+                squares[y, x] += one[1] * one[1]
+
+
+def tracing_of(views: list[SkyView], sun: bool = True, sky: bool = True,
+               sun_disc: bool = False, ground: bool = True) -> Tracing:
+    """Settings of a trace; `views` are the surroundings from the middle of each layer and then
+    from the ground."""
+    return Tracing(sun, sky, sun_disc, ground, np.array([v.horizon for v in views]),
+                   np.stack([v.sky for v in views]), np.stack([v.air for v in views]),
+                   views[0].sun_azimuth, views[0].air_far_m)
+
+
+def trace_frame(
+    scene: Scene,
+    tracing: Tracing,
+    lens: Lens,
+    size: tuple[int, int],
+    samples: int,
+    workers: Workers,
+    cancel: Cancel,
+    seed: int = 1,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
+    """(h, w, 5) mean XYZ (cd/m²), alpha, distance; and the standard error of each luminance.
+
+    Raises Cancelled. `samples` paths a pixel.
+    """
+    width, height = size
+    out = np.zeros((height, width, OUT), dtype=np.float32)
+    squares = np.zeros((height, width))
+    spans = [(y, min(y + ROWS, height)) for y in range(0, height, ROWS)]
+    done = [0]
+
+    def piece(rows: tuple[int, int]) -> None:
+        if not cancel.is_set:
+            _rows(scene, lens, tracing, width, height, *rows, 0, width, samples, seed, cancel.flag,
+                  out, squares)
+            done[0] += 1
+            progress(done[0], len(spans))
+
+    list(workers.pool.map(piece, spans))
+    cancel.check()
+    out /= samples
+    variance = np.maximum(squares / samples - out[..., 1].astype(np.float64) ** 2, 0.0)
+    return out, np.sqrt(variance / max(samples - 1, 1))
+
