@@ -243,8 +243,8 @@ def probe(sky: str, moment: str | None, threads: int, as_json: bool) -> None:
         except SkyError as error:
             raise BadInput(str(error)) from None
     from dovrek.core.picture.probe import probe as measure
-    from dovrek.core.run.workers import Cancel
     from dovrek.core.picture.studio import Studio
+    from dovrek.core.run.workers import Cancel
 
     studio = Studio(threads)
     found = measure(document, studio.preparer, Cancel())

@@ -8,8 +8,8 @@ from typing import Any
 
 import pytest
 
-from dovrek.core.run.workers import Cancel
 from dovrek.core.picture.studio import Studio
+from dovrek.core.run.workers import Cancel
 from dovrek.settings import Settings
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_data

@@ -17,11 +17,11 @@ from numpy.typing import NDArray
 
 from dovrek.core.clouds.density import Z_HIGH, Z_LOW, density
 from dovrek.core.compile.kernels import solver
-from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.picture.render import QUALITIES, render_frame
-from dovrek.core.transport.sample import DISTANCE
-from dovrek.core.run.workers import Cancel
 from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.run.workers import Cancel
+from dovrek.core.transport.reference import trace_frame, tracing_of
+from dovrek.core.transport.sample import DISTANCE
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_data
 

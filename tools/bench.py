@@ -28,13 +28,13 @@ from rich.console import Console
 from rich.table import Table
 
 from dovrek.core.compile.kernels import solver
-from dovrek.core.transport.march import ray_depth(compiles with the rest)
 from dovrek.core.compile.noise import BILLOW, noise_volumes, turned_noise
-from dovrek.core.prepare.fineness import FINE
 from dovrek.core.picture.render import QUALITIES, render_frame
-from dovrek.core.run.workers import Cancel
-from dovrek.core.run.cache import StageCache
 from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel
+from dovrek.core.transport.march import ray_depth  # noqa: F401  (compiles with the rest)
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_text
@@ -175,7 +175,7 @@ def compile_seconds() -> dict[str, float]:
     code = ("import time;from dovrek.core.picture.studio import Studio,Wish;"
             "from dovrek.store.demo import demo_texts;from dovrek.sky.reading import sky_from_text;"
             "t=time.perf_counter();s=Studio(1);y=sky_from_text(demo_texts()['fair-weather-noon']);w=Wish(96,54,'draft');"
-            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.run.stages import StageCache;"
+            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.run.cache import StageCache;"
             "s.preparer.cache=StageCache();t=time.perf_counter();s.render(y,w);"
             "b=time.perf_counter()-t;from dovrek.core.compile.noise import made_volumes;"
             "t=time.perf_counter();made_volumes();print(a-b,time.perf_counter()-t)")

@@ -15,15 +15,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageEnhance
 
-from dovrek.core.photo.clear_fit import Framing
 from dovrek.core.colour.film import develop
-from dovrek.core.photo.likeness import horizon_of, linear
-from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
-from dovrek.core.run.workers import Cancel
-from dovrek.core.run.cache import StageCache
-from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.photo.clear_fit import Framing
+from dovrek.core.photo.likeness import horizon_of, linear
 from dovrek.core.photo.suggest import suggest
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel
 from dovrek.sky.reading import sky_from_data
 
 # One control of each kind: shape, light, air.
@@ -167,7 +167,7 @@ def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]],
         framing = Framing(sky.camera.fov_h_rad, PITCH, horizon_of(PITCH, sky.camera.fov_v_rad))
         begun = time.perf_counter()
         got = suggest(sky_from_data({"dovrek": 1, "camera": camera}), photograph, framing,
-                      Preparer(studio.workers, StageCache(4)), Cancel())
+                      Preparer(studio.workers, StageCache()), Cancel())
         seconds = time.perf_counter() - begun
         again = studio.render(got.sky, Wish(480, 270, quality="draft"))
         shown = np.asarray(develop(again.light, *again.metered), dtype=np.uint8)

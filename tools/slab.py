@@ -12,17 +12,17 @@ from typing import Any
 
 import numpy as np
 
-from dovrek.core.transport import reference
+from dovrek.core.clouds.phase import DROPLETS
 from dovrek.core.compile.kernels import solver
 from dovrek.core.geometry.lens import dome_lens
-from dovrek.core.clouds.phase import DROPLETS
+from dovrek.core.picture.render import QUALITIES, render_frame
+from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Prepared
-from dovrek.core.transport.reference import trace_frame, tracing_of
-from dovrek.core.picture.render import QUALITIES, render_frame
-from dovrek.core.transport.sample import ALPHA
 from dovrek.core.run.workers import Cancel
-from dovrek.core.picture.studio import Studio
+from dovrek.core.transport import reference
+from dovrek.core.transport.reference import trace_frame, tracing_of
+from dovrek.core.transport.sample import ALPHA
 from dovrek.sky.reading import sky_from_data
 
 FLAT_M = 1e10  # a radius that leaves no curvature and still resolves micrometres

@@ -1,5 +1,5 @@
 """Teach what genera look like: skies of known genus rendered small, their features kept, and the
-table of `dovrek.core.photo.cloud_look` made from them. python -m tools.teach [skies, 240 by default]
+table of `core.photo.cloud_look` made from them. python -m tools.teach [skies, 240 by default]
 (about three seconds a sky). Every value of these skies is drawn at random."""
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 import dovrek.core.data
+from dovrek.core.colour.film import develop
 from dovrek.core.photo.clear_fit import (
     STRICT,
     ClearSkies,
@@ -23,13 +24,12 @@ from dovrek.core.photo.clear_fit import (
     point_of,
 )
 from dovrek.core.photo.cloud_look import TABLE, Discriminant, Stage, taught
-from dovrek.core.colour.film import develop
 from dovrek.core.photo.likeness import horizon_of
-from dovrek.core.prepare.preparer import Preparer
-from dovrek.core.run.workers import Cancel
-from dovrek.core.run.cache import StageCache
-from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.photo.suggest import GENERA
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel
 from dovrek.sky.genera import GENUS_DEFAULTS
 from dovrek.sky.reading import sky_from_data
 
@@ -42,7 +42,7 @@ FOLDS = 8
 def frames(count: int) -> tuple[np.ndarray, list[str]]:
     """Features of `FRAMES` frames of each of `count` skies, and their genera."""
     studio, draw = Studio(2), random.Random(SEED)
-    skies = ClearSkies(sky_from_data({"dovrek": 1}), Preparer(studio.workers, StageCache(4)),
+    skies = ClearSkies(sky_from_data({"dovrek": 1}), Preparer(studio.workers, StageCache()),
                        Cancel())
     features, genera = [], []
     for number in range(count):

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.transport.passes import Passes
 from dovrek.core.colour.spectrum import RGB_TO_XYZ, XYZ_TO_RGB
+from dovrek.core.transport.passes import Passes
 
 
 def pass_channels(passes: Passes, layer_ids: list[str], white: float) -> dict[str, NDArray[Any]]:

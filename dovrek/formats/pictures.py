@@ -19,9 +19,9 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from dovrek.core.colour.film import develop, white_luminance
+from dovrek.core.colour.spectrum import XYZ_TO_RGB
 from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.sample import ALPHA
-from dovrek.core.colour.spectrum import XYZ_TO_RGB
 from dovrek.formats.film_passes import pass_channels
 from dovrek.formats.whole_file import whole_file
 

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from dovrek import __version__
-from dovrek.core.picture.render import Metered
 from dovrek.core.air.sun_place import Place, moon_place
+from dovrek.core.picture.render import Metered
 from dovrek.formats.whole_file import whole_file
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_to_data

@@ -18,10 +18,10 @@ import numpy as np
 from distributed import Client, LocalCluster, as_completed
 
 from dovrek.core.picture.calming import calm
-from dovrek.core.transport.passes import passes_of
-from dovrek.core.prepare.preparer import seen_layers
-from dovrek.core.transport.sample import OUT
 from dovrek.core.picture.studio import Wish
+from dovrek.core.prepare.preparer import seen_layers
+from dovrek.core.transport.passes import passes_of
+from dovrek.core.transport.sample import OUT
 from dovrek.formats.pictures import Developing, write_picture
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.prints.tiles import (

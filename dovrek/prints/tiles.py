@@ -10,14 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.transport.passes import PASSES
-from dovrek.core.prepare.preparer import Prepared
+from dovrek.core.air.sun_place import Place, sun_place
 from dovrek.core.picture.probe import light_of
 from dovrek.core.picture.render import Metered, Tile, march_tile, tiles_of
-from dovrek.core.transport.sample import OUT
-from dovrek.core.run.workers import Cancel
 from dovrek.core.picture.studio import Studio, Wish
-from dovrek.core.air.sun_place import Place, sun_place
+from dovrek.core.prepare.preparer import Prepared
+from dovrek.core.run.workers import Cancel
+from dovrek.core.transport.passes import PASSES
+from dovrek.core.transport.sample import OUT
 from dovrek.formats.whole_file import whole_file
 from dovrek.sky.reading import sky_from_text
 

@@ -10,8 +10,8 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, abort, jsonify, render_template, request
 
-from dovrek.core.run.workers import Cancel
 from dovrek.core.air.sun_place import local_day, moon_place, sun_place
+from dovrek.core.run.workers import Cancel
 from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import COPIED, with_values
 from dovrek.sky.document import Sky

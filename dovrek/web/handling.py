@@ -9,9 +9,9 @@ import numpy as np
 from flask import Blueprint, abort, jsonify, request
 from numpy.typing import NDArray
 
+from dovrek.core.air.sun_place import sun_path, sun_place
 from dovrek.core.colour.film import ISO_CONSTANT
 from dovrek.core.geometry.lens import PLAN, direction_at
-from dovrek.core.air.sun_place import sun_path, sun_place
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store

@@ -21,14 +21,14 @@ from numpy.typing import NDArray
 
 from dovrek.core.colour.film import MIDDLE_GREY, develop, white_luminance
 from dovrek.core.photo.likeness import likeness_of
-from dovrek.core.prepare.fineness import FINE
-from dovrek.core.prepare.preparer import SKETCH_WIDTH, Preparer
-from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.picture.probe import lids_of
 from dovrek.core.picture.render import QUALITIES, Metered, Quality, render_frame
-from dovrek.core.run.workers import Cancel, Cancelled, Workers
-from dovrek.core.run.cache import StageCache
 from dovrek.core.picture.studio import Studio
+from dovrek.core.prepare.atmosphere import Atmosphere
+from dovrek.core.prepare.fineness import FINE, SKETCH_WIDTH
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel, Cancelled, Workers
 from dovrek.sky.advisories import BURNT_SHARE, Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.boards import Board, Boards, Frame
@@ -45,6 +45,7 @@ from dovrek.web.looks import (
     png_of,
 )
 
+TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
 PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 KEPT_PICTURES = 4
@@ -65,7 +66,8 @@ class Live:
         self.width = width
         self.steps = (("glance", SKETCH_WIDTH), ("draft", width // 2), ("proof", width))
         self.studio = Studio(threads, _be_nice)
-        self.trials = Preparer(self.studio.workers, StageCache(10, self.studio.preparer.cache))
+        self.trials = Preparer(self.studio.workers, StageCache(
+            TRIAL_BYTES, self.studio.preparer.cache))
         self._lock = threading.Condition()
         self._sessions: dict[Key, Session] = {}
         self.boards = Boards(self._lock)

@@ -10,9 +10,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from dovrek.core.geometry.views.view import Lens
-from dovrek.core.geometry.lens import direction_at, place_of
 from dovrek.core.air.sun_place import moon_place, sun_path, sun_place
+from dovrek.core.geometry.lens import direction_at, place_of
+from dovrek.core.geometry.views.view import Lens
 from dovrek.sky.document import Sky
 from dovrek.web.looks import Look
 

@@ -13,11 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from dovrek.core.colour.film import balance_matrix, encode_srgb
-from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.air.sky_view import SHADE_NODES, hemispheres
-from dovrek.core.colour.spectrum import LUMINANCE_RGB
 from dovrek.core.air.sun_place import SunDay, local_day, moon_track, sun_day
+from dovrek.core.colour.film import balance_matrix, encode_srgb
+from dovrek.core.colour.spectrum import LUMINANCE_RGB
+from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.sky.document import Sky
 
 COLUMNS = 288

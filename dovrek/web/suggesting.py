@@ -12,10 +12,10 @@ from flask import Blueprint, abort, render_template
 from numpy.typing import NDArray
 
 from dovrek.core.photo.clear_fit import Framing
-from dovrek.core.prepare.preparer import Preparer
-from dovrek.core.run.workers import Cancel, Cancelled
-from dovrek.core.run.cache import StageCache
 from dovrek.core.photo.suggest import Proposal, TooLittleSky, suggest
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel, Cancelled
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.store import versions as kept
@@ -26,6 +26,7 @@ from dovrek.web.matching import framed_as, opened, skyline_of
 pages = Blueprint("suggesting", __name__, url_prefix="/skies/<slug>")
 
 KEPT = 16
+SEARCH_BYTES = 250 * 2**20
 
 
 @dataclass
@@ -52,7 +53,7 @@ class Search:
 
 _numbers = itertools.count(1)
 _searches: dict[int, Search] = {}
-_known_skies = StageCache()
+_known_skies = StageCache(SEARCH_BYTES)
 
 
 def _run(search: Search, sky: Sky, pixels: NDArray[Any], framing: Framing,
@@ -90,7 +91,7 @@ def begin(slug: str, number: int) -> Any:
     _searches[search.id] = search
     while len(_searches) > KEPT:
         _searches.pop(next(iter(_searches)))
-    preparer = Preparer(live().studio.workers, StageCache(4))
+    preparer = Preparer(live().studio.workers, StageCache(SEARCH_BYTES))
     threading.Thread(target=_run, name="suggest", daemon=True, args=(
         search, framed, opened(bytes(row.picture)), framing, preparer)).start()
     return render_template("search.html", search=search, slug=slug)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dovrek.core.clouds.texture import flat_noise
 from dovrek.core.compile.arithmetic import smoothstep
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import kernel, part
 
 RAIN_PER_M = 1.6e-3  # extinction of the heaviest rain haze (about 1.9 km of sight)
 # Place in the cloud, of its thickness, whose outline the falling rain has; round bases are narrow.
@@ -23,13 +23,13 @@ def falls_from(p):
     return -0.03 * p.thickness
 
 
-@inner
+@part
 def outline_height(p):
     """Height in the cloud, metres, whose outline what falls has."""
     return p.thickness * min(RAIN_UP + RAIN_UP_ROUND * max(p.round_base - 1.0, 0.0), RAIN_UP_MOST)
 
 
-@inner
+@part
 def shaft(field, p, x, y, z, f, footprint):
     """Distance and extinction of what falls at a place z (below the base), `f` metres inside the
     outline: heavier here than there, thinning on the way down unless it reaches the ground."""

@@ -93,6 +93,16 @@ def inner(function: Any) -> Any:
     return compiled
 
 
+def part(function: Any) -> Any:
+    """Lines of one kernel that are written apart: they become part of what calls them before it is
+    compiled, where an `inner` one would be optimised once more with all that it calls."""
+    options = {**_OPTIONS, "_nrt": False, "no_cpython_wrapper": True, "inline": "always"}
+    compiled = njit(**options)(function)
+    if isinstance(compiled, CPUDispatcher):
+        compiled.__class__ = InnerKernel
+    return compiled
+
+
 def solver(function: Any) -> Any:
     """Arithmetic that needs scratch arrays of its own."""
     return _one_version(njit(**_OPTIONS)(function))

@@ -199,6 +199,7 @@ class ClearSkies:
         self._lost = np.array(lost, dtype=np.float32).reshape(len(lost), -1)
         self.heights = np.arcsinh(np.array(ELEVATIONS) / BEND)
         self.hazes = np.log(np.array(HAZES))
+        self.nbytes = self.light.nbytes + self._logs.nbytes + self._lost.nbytes
         self._weights = _spline_weights(self.hazes, self.heights)
         self._weights_lost = _spline_weights(self.hazes[list(SHADED_HAZES)],
                                              self.heights[list(SHADED_ELEVATIONS)])

@@ -107,8 +107,12 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     if stage.hidden.any():
         cannot.append("the sky behind what stands before it: "
                       f"{100.0 * stage.hidden.mean():.0f} % of it were left out")
-    skies = (known_skies or StageCache()).get("clear skies", skies_key(sky), lambda: ClearSkies(
-        sky, preparer, cancel, lambda share: progress(0.25 * share, "clear skies")), keep=1)
+    known_before, place = known_skies or StageCache(), ("clear skies", skies_key(sky))
+    there, skies = known_before.find(place)
+    if not there:
+        skies = ClearSkies(sky, preparer, cancel,
+                           lambda share: progress(0.25 * share, "clear skies"))
+        known_before.put(place, skies)
     match = Match(pixels, framing, hidden)
     plain = fit_clear(match, skies, cancel,
                       lambda share: progress(0.25 + 0.1 * share, "sun and haze"))

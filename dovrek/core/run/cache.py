@@ -9,11 +9,9 @@ from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from typing import Any, TypeVar
 
-import numpy as np
-
 T = TypeVar("T")
 Place = tuple[str, str]  # a stage's name and a key
-BYTES_KEPT = 900 * 2**20
+BYTES_KEPT = 700 * 2**20
 PLACES_KEPT, MEMOS_KEPT = 4000, 100
 
 
@@ -22,7 +20,7 @@ def bytes_of(value: Any) -> int:
     seen: dict[int, int] = {}
 
     def look(each: Any) -> None:
-        if isinstance(each, np.ndarray):
+        if isinstance(getattr(each, "nbytes", None), int):  # arrays, and what knows its own
             seen[id(each)] = each.nbytes
         elif isinstance(each, tuple | list):
             for one in each:

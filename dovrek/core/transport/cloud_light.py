@@ -11,7 +11,7 @@ from dovrek.core.clouds.phase import HALO_FALL, beam_at
 from dovrek.core.clouds.rain import RAIN_SHADE, falls_from
 from dovrek.core.clouds.record import HEAPED
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import part
 from dovrek.core.transport.look_ups import from_below, grid_depth, grid_light
 
 OPAQUE = 0.04
@@ -41,7 +41,7 @@ RAIN_FACE = 0.78  # light at the base of a cloud, over that of its lowest cells
 LOWEST_RAIN_SUN, RAIN_SHADE_M = 0.05, 30_000.0
 
 
-@inner
+@part
 def _below(p, sun, x, y, z, place):
     """Where falling rain at a point looks up its light: (x, y, z) of the lowest cells of its
     layer's grid on the way to the sun, into `place` (3,)."""
@@ -50,7 +50,7 @@ def _below(p, sun, x, y, z, place):
     place[0], place[1], place[2] = x + sun[0] * rise, y + sun[1] * rise, lowest
 
 
-@inner
+@part
 def _taps(scene, walk, l, z, footprint):
     """Optical depth toward the sun near the sample in a heap and on to the next cell of its grid,
     into the walk: by three looks at the density and the light grid beyond."""
@@ -66,10 +66,10 @@ def _taps(scene, walk, l, z, footprint):
         near += length * sigma
     walk.tap_near = near
     walk.tap_depth = near + grid_depth(scene.light, p, x + TAPS_END * sx, y + TAPS_END * sy,
-                                       z + TAPS_END * sz, random, walk.place)
+                                       z + TAPS_END * sz, random)
 
 
-@inner
+@part
 def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
     """Add what the m-th of the layers at the sample sends along the ray."""
     l, sigma = walk.here[m], walk.sigmas[m]
@@ -135,7 +135,7 @@ def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
         walk.latest[c] += gain
 
 
-@inner
+@part
 def gather(scene, walk, place, ds, footprint, with_passes):
     """Add the light of a step in cloud; what lies behind is weakened by it. Sets `opaque` when
     hardly anything more can come."""

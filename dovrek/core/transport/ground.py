@@ -42,7 +42,7 @@ def _twice(scene, lens, side, narrow, place, ray):
         for column in range(side):
             ray_of(lens, (column + 0.5) / side, (row + 0.5) / side, place, ray)
             x, y = place[0], place[1]
-            depth, layer = depth_above(scene, x, y, 0.0, ray)
+            depth, layer = depth_above(scene, x, y, 0.0)
             if layer >= 0:
                 p = scene.field.layers[layer]
                 total += math.exp(-depth) - math.exp(
@@ -111,13 +111,13 @@ def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
 
 
 @kernel
-def _lit(scene, i0, i1, place, out):
+def _lit(scene, i0, i1, out):
     """Share of sunlight on the ground at the middles of squares, rows i0 … i1 of (n, n)."""
     n = len(out)
     for i in range(i0, i1):
         for j in range(n):
             out[i, j] = sun_passed(scene, ((i + 0.5) / n - 0.5) * BELOW_M,
-                                   ((j + 0.5) / n - 0.5) * BELOW_M, 0.0, place)
+                                   ((j + 0.5) / n - 0.5) * BELOW_M, 0.0)
 
 
 def lit_from_below(scene: Scene, bases: list[float], workers: Workers,
@@ -129,7 +129,7 @@ def lit_from_below(scene: Scene, bases: list[float], workers: Workers,
     level element).
     """
     lit = np.empty((BELOW, BELOW))
-    list(workers.pool.map(lambda i: _lit(scene, i, i + 8, np.empty(3), lit), range(0, BELOW, 8)))
+    list(workers.pool.map(lambda i: _lit(scene, i, i + 8, lit), range(0, BELOW, 8)))
     cancel.check()
     mean = float(lit.mean())
     step = BELOW_M / BELOW

@@ -13,9 +13,9 @@ LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow 
 
 
 @inner
-def _grid_place(p, x, y, z, dither, place):
-    """Where a point lies in a layer's grid: three fractions into `place`, returns the index of
-    its lower corner's first channel. Levels change dithered, so that no ring shows."""
+def _grid_place(p, x, y, z, dither):
+    """Where a point lies in a layer's grid: the index of its lower corner's first channel, and
+    three fractions. Levels change dithered, so that no ring shows."""
     n, nz, levels = p.grid_n, p.grid_nz, p.grid_levels
     dx = p.grid_dx
     reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
@@ -29,17 +29,15 @@ def _grid_place(p, x, y, z, dither, place):
     b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
     c = clamp((z - p.grid_z0) / p.grid_dz - 0.5, 0.0, nz - 1.001)
     i, j, k = int(a), int(b), int(c)
-    place[0], place[1], place[2] = a - i, b - j, c - k
-    return p.grid_at + (((level * n + i) * n + j) * nz + k) * CHANNELS
+    return p.grid_at + (((level * n + i) * n + j) * nz + k) * CHANNELS, a - i, b - j, c - k
 
 
 @kernel
-def grid_depth(light, p, x, y, z, dither, place):
-    """Optical depth toward the sun at a point by trilinear look-up; `place` (3,) is scratch."""
-    at = _grid_place(p, x, y, z, dither, place)
+def grid_depth(light, p, x, y, z, dither):
+    """Optical depth toward the sun at a point by trilinear look-up."""
+    at, fa, fb, fc = _grid_place(p, x, y, z, dither)
     dj = p.grid_nz * CHANNELS
     di = p.grid_n * dj
-    fa, fb, fc = place[0], place[1], place[2]
     low = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
            + (light[at + di] * (1 - fb) + light[at + di + dj] * fb) * fa)
     at += CHANNELS
@@ -50,11 +48,10 @@ def grid_depth(light, p, x, y, z, dither, place):
 
 @kernel
 def grid_light(light, p, x, y, z, dither, out):
-    """Six light channels at a point by trilinear look-up into `out` (9,)."""
-    at = _grid_place(p, x, y, z, dither, out[CHANNELS:])
+    """Six light channels at a point by trilinear look-up into `out` (6,)."""
+    at, fa, fb, fc = _grid_place(p, x, y, z, dither)
     dj = p.grid_nz * CHANNELS
     di = p.grid_n * dj
-    fa, fb, fc = out[CHANNELS], out[CHANNELS + 1], out[CHANNELS + 2]
     w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
     w10, w11 = fa * (1 - fb), fa * fb
     for q in range(CHANNELS):
@@ -67,9 +64,9 @@ def grid_light(light, p, x, y, z, dither, out):
 
 
 @inner
-def depth_above(scene, x, y, h, place):
+def depth_above(scene, x, y, h):
     """Scaled optical depth of the clouds toward the sun from a place at height h above the ground,
-    and the layer that it is of (−1: none). `place` (3,) is scratch.
+    and the layer that it is of (−1: none).
 
     Every grid counts the layers above its own, so the deepest of the layers above tells all.
     """
@@ -86,25 +83,25 @@ def depth_above(scene, x, y, h, place):
         t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
         z = max(h - p.base, lowest)
         found = p.k_scaled * grid_depth(
-            scene.light, p, x + t * sun[0], y + t * sun[1], z, 0.0, place)
+            scene.light, p, x + t * sun[0], y + t * sun[1], z, 0.0)
         if found > depth:
             depth, layer = found, l
     return depth, layer
 
 
 @kernel
-def sun_passed(scene, x, y, h, place):
+def sun_passed(scene, x, y, h):
     """Share of sunlight that clouds let through to a place at height h above the ground, small
-    turns included. `place` (3,) is scratch."""
-    depth, _ = depth_above(scene, x, y, h, place)
+    turns included."""
+    depth, _ = depth_above(scene, x, y, h)
     return math.exp(-depth)
 
 
 @kernel
-def ground_light(scene, x, y, out, place):
+def ground_light(scene, x, y, out):
     """Radiance of the ground at a place, with the shadow clouds cast on it; returns the share of
     sunlight that reaches it."""
-    lit, ground = sun_passed(scene, x, y, 0.0, place), scene.ground
+    lit, ground = sun_passed(scene, x, y, 0.0), scene.ground
     for c in range(3):
         out[c] = (ground.by_sun[c] + ground.by_aureole[c]) * lit + ground.by_sky[c]
     return lit

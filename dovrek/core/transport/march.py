@@ -16,7 +16,7 @@ from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
 from dovrek.core.clouds.rain import falls_from
 from dovrek.core.clouds.record import VEIL
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
 from dovrek.core.geometry.planet import ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
@@ -94,7 +94,7 @@ def _settle(scene, walk, shadows):
     walk.weight, walk.weight_t = 0.0, 0.0
 
 
-@inner
+@part
 def _begin(scene, walk, spans, shadows):
     """What the ray's direction means, the stretches where cloud may be, and nothing gathered."""
     dx, dy, dz = walk.dx, walk.dy, walk.dz
@@ -110,7 +110,7 @@ def _begin(scene, walk, spans, shadows):
     walk.r0 = scene.radius + walk.height
     if scene.shadow_rays:
         find_shadows(scene, walk.x0, walk.y0, walk.height, dx, dy, dz, walk.elevation,
-                     walk.azimuth, walk.limit, walk.random, shadows, walk.parts, walk.place)
+                     walk.azimuth, walk.limit, walk.random, shadows, walk.parts)
     layer_spans(scene.field.layers, scene.radius, walk.height, dz,
                 min(walk.limit, scene.clear.air_far_m), spans)
     for c in range(3):
@@ -124,7 +124,7 @@ def _begin(scene, walk, spans, shadows):
         walk.matte[l] = 0.0
 
 
-@inner
+@part
 def _look(scene, marching, walk, place):
     """Density of the layers at a distance, into the walk; the nearest signed distance."""
     footprint = 0.7 * marching.footprint * (walk.pixel_m + walk.pixel_rad * place)
@@ -146,7 +146,7 @@ def _look(scene, marching, walk, place):
     return nearest
 
 
-@inner
+@part
 def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
     """March one stretch in which the same layers are active."""
     walk.tap_depth, walk.tap_near, walk.tap_age, walk.sigma_last = 0.0, 0.0, TAP_STALE, 0.0
@@ -185,23 +185,24 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
             t = max(t, place - 0.9 * nearest)
 
 
-@inner
+@part
 def _ground_behind(scene, walk, shadows):
     """Light of the ground where the ray meets it, and of the air before it; the share of sunlight
     there."""
     t = walk.ground_t
     _air(scene, walk, shadows, t)
-    lit = ground_light(scene, walk.x0 + t * walk.dx, walk.y0 + t * walk.dy, walk.behind, walk.place)
+    lit = ground_light(scene, walk.x0 + t * walk.dx, walk.y0 + t * walk.dy, walk.behind)
     for c in range(3):
         walk.behind[c] = walk.behind[c] * walk.passed[c] + walk.scatter[c]
     return lit
 
 
-@inner
+@part
 def _sky_behind(scene, marching, walk, shadows):
     """Light of the clear sky, the night's glow and the disc."""
     parts = walk.parts
-    sky_parts(scene.clear, walk.elevation, walk.azimuth, walk.weights_i, walk.weights_j, parts)
+    sky_parts(scene.clear, walk.elevation, walk.azimuth, walk.weights_i[:],
+              walk.weights_j[:], parts[:])
     for c in range(3):
         hazy = parts[HAZE + c]
         if scene.shadow_rays:
@@ -216,7 +217,7 @@ def _sky_behind(scene, marching, walk, shadows):
                 walk.behind[c] += disc * scene.sun.radiance[c]
 
 
-@inner
+@part
 def _part(scene, marching, walk, lit, passes):
     """The parts of the light (`passes.Passes`)."""
     for k in range(PASSES):

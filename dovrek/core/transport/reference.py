@@ -26,7 +26,7 @@ from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.phase import RINGS, halo_at
 from dovrek.core.compile.arithmetic import clamp, henyey_greenstein
-from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.geometry.planet import ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.geometry.views.view import Lens
@@ -192,7 +192,7 @@ def _off_ground(at, radius, ray, state):
         ray[k] *= norm
 
 
-@inner
+@part
 def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, ground_t, path):
     """Light of the air on a stretch that starts at the camera or ends outside all cloud, into the
     path's total; True when the stretch ends in the sky."""
@@ -225,7 +225,7 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, g
     return False
 
 
-@inner
+@part
 def _off_the_ground(scene, tracing, ray, state, path, spans):
     """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
     at, tint = path.at, path.tint
@@ -242,7 +242,7 @@ def _off_the_ground(scene, tracing, ray, state, path, spans):
     return True
 
 
-@inner
+@part
 def _sun_in_cloud(scene, p, cosine, washed, state, path, spans):
     """Sunlight that cloud turns toward the path at its place."""
     at, light, sun = path.at, path.light, scene.sun.direction

@@ -40,7 +40,7 @@ WALK = np.dtype([
     ("sunlight", "f8", (3,)), ("behind", "f8", (3,)),
     ("scatter", "f8", (3,)), ("passed", "f8", (3,)),  # of air
     ("matte", "f8", (ACTIVE_MOST,)),
-    ("grid", "f8", (9,)), ("place", "f8", (3,)), ("parts", "f8", (9,)),  # of look-ups
+    ("grid", "f8", (6,)), ("place", "f8", (3,)), ("parts", "f8", (9,)),  # of look-ups
     ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)),
 ], align=True)
 

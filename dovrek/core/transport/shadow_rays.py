@@ -21,11 +21,11 @@ LUMINANCE = HAZE + 1  # row of the haze's luminance among the parts of the air
 
 @kernel
 def find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, random, shadows,
-                 parts, place):
+                 parts):
     """Fill `shadows`: the lit part of the haze's light up to each node of a ray.
 
     Nodes lie at (k/NODES)² of the way to where the ray leaves the highest cloud, the ground
-    or `limit`. `parts` (9,) and `place` (3,) are scratch.
+    or `limit`. `parts` (9,) is scratch.
     """
     top = 0.0
     for l in range(len(scene.field.layers)):
@@ -49,7 +49,7 @@ def find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, r
         gain = max(parts[LUMINANCE] - before, 0.0)
         before = parts[LUMINANCE]
         total += gain
-        lit += gain * sun_passed(scene, x0 + t * dx, y0 + t * dy, max(h, 0.0), place)
+        lit += gain * sun_passed(scene, x0 + t * dx, y0 + t * dy, max(h, 0.0))
         shadows.lit[k] = lit / total if total > 0.0 else 1.0
     for c in range(3):
         shadows.haze[c] = parts[HAZE + c]

@@ -9,7 +9,7 @@ from dovrek.core.clouds.masks import region_at
 from dovrek.core.clouds.record import EVAPORATES, HEAPED, TEARS
 from dovrek.core.clouds.texture import TILT_U, TILT_V
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner, kernel, part
 from dovrek.core.compile.noise import BILLOW, WISP, noise_at, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
@@ -41,7 +41,7 @@ def _shape_distance(s, p, shape, u, v, w):
     return (value * (1.0 / 127.5) - 1.0) * p.shape_reach
 
 
-@inner
+@part
 def _nearest(field, p, x, y, z, lump, first, last):
     """Distance to the clouds of a square's members first … last, joined where they meet: the
     distance without skin, then of the nearest cloud its size (1 when full grown), how far the
@@ -92,7 +92,7 @@ def _nearest(field, p, x, y, z, lump, first, last):
     return best, own, down, age, top, outside
 
 
-@inner
+@part
 def _frayed(p, z, own, down, age, icy):
     """How far the skin is torn instead of heaped: downwind, low, on small, old and icy clouds."""
     fray = p.fray * clamp(0.30 + 0.45 * down + 0.55 * (1.0 - own)
@@ -104,7 +104,7 @@ def _frayed(p, z, own, down, age, icy):
     return min(fray, 1.0)
 
 
-@inner
+@part
 def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
     """A distance with the lumps and tears of the skin, of three sizes, and the strands of ice."""
     tile = 7.0 * amplitude + 40.0
@@ -158,7 +158,7 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
     return f, strand, x, y
 
 
-@inner
+@part
 def _ragged(field, p, x, y, best, own, footprint):
     """How far the base is uneven at a place, metres above its level."""
     ragged = p.round_base * (14.0 + 26.0 * p.fray) * turned_noise(

@@ -18,7 +18,7 @@ from dovrek.core.clouds.measure import MEASURED_M
 from dovrek.core.clouds.record import POSSIBLE
 from dovrek.core.clouds.shapes import SHAPES
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner, kernel, part
 from dovrek.core.compile.noise import hash_unit
 
 Run = Callable[[Callable[[int, int], None], int], None]
@@ -115,7 +115,7 @@ def _gather(seed, blocks, out):
         out[k, 0], out[k, 1] = hash_unit(k, 0, seed + 2), hash_unit(k, 1, seed + 2)
 
 
-@inner
+@part
 def _never(out, period):
     """A possible cloud of no size: it never stands."""
     out.x, out.y = 0.5 * period, 0.5 * period
@@ -123,7 +123,7 @@ def _never(out, period):
     out.shape = 0
 
 
-@inner
+@part
 def _deal_one(cells, lattice, points, i, j, m, period, out):
     """Deal the m-th possible cloud of a lattice cell."""
     key = i * lattice + j

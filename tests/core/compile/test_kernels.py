@@ -1,0 +1,113 @@
+"""Kernels: small arithmetic, one compiled version of each, folders of compiled code."""
+
+from __future__ import annotations
+
+import ast
+import math
+import operator
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from numba import float64, types
+from numba.core.registry import cpu_target
+
+from dovrek.core.compile import kernels
+from dovrek.core.compile.arithmetic import clamp, henyey_greenstein, smoothstep
+from dovrek.core.compile.kernels import kernel, solver
+from dovrek.core.compile.once import typed_anew, typed_once
+
+JIT = hasattr(smoothstep, "signatures")
+
+
+def test_smoothstep_and_phase_function() -> None:
+    assert [smoothstep(2.0, 4.0, x) for x in (1.0, 2.0, 3.0, 4.0, 9.0)] == [0.0, 0.0, 0.5, 1.0, 1.0]
+    cosines = np.linspace(-1.0, 1.0, 20001)
+    for g in (-0.4, 0.0, 0.85):
+        phase = np.array([henyey_greenstein(c, g) for c in cosines])
+        assert 2.0 * math.pi * np.trapezoid(phase, cosines) == pytest.approx(1.0, abs=1e-3)
+        assert 2.0 * math.pi * np.trapezoid(phase * cosines, cosines) == pytest.approx(g, abs=1e-3)
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+@pytest.mark.parametrize("made", [kernel, solver])
+def test_numbers_written_out_share_one_version(made: Any) -> None:
+    """A call with 3, one with a variable and one by name compile the inner function once."""
+    @made
+    def scaled(a: Any, scale: Any) -> Any:
+        return a * scale
+
+    @made
+    def outer(n: Any) -> Any:
+        return scaled(3, 2.0) + scaled(n, 2.0) + scaled(7, scale=2.0)
+
+    assert outer(5) == 30.0
+    assert scaled.signatures == [(types.int64, float64)]
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_signatures_are_remembered_as_numba_finds_them() -> None:
+    """Operators of numbers and arrays: the same answer, found once; of texts it is left alone."""
+    context = cpu_target.typing_context
+    context.refresh()
+    row, place = types.Array(types.float32, 2, "C"), types.UniTuple(types.int64, 2)
+    calls = [(operator.mul, (types.int64, float64)), (operator.lt, (types.float32, types.uint8)),
+             (operator.getitem, (row, place)), (operator.setitem, (row, place, float64)),
+             (operator.truediv, (types.int64, types.IntegerLiteral(3))), (bool, (types.int64,)),
+             (operator.add, (types.unicode_type, types.unicode_type))]
+    for function, given in calls:
+        known = context.resolve_value_type(function)
+        once, twice = (typed_once(known, context, given, {}) for _ in range(2))
+        assert once == typed_anew(known, context, given, {})
+        assert (once is twice) == (given in vars(known).get("_known", {}))
+    assert given not in vars(known).get("_known", {})  # texts
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_an_inner_kernel_is_refused_to_python() -> None:
+    """It has no way in: without the refusal such a call ends the process."""
+    @kernel
+    def held(x: Any) -> Any:
+        return clamp(x, -1.0, 2.0)
+
+    assert [held(x) for x in (-3.0, -1.0, 0.5, 7.0)] == [-1.0, -1.0, 0.5, 2.0]
+    assert math.isnan(held(math.nan))
+    with pytest.raises(TypeError, match="clamp is called by kernels alone"):
+        clamp(0.5, 0.0, 1.0)
+
+
+def _decorated(node: ast.stmt, names: set[str]) -> bool:
+    return isinstance(node, ast.FunctionDef) and any(
+        isinstance(d, ast.Name) and d.id in names for d in node.decorator_list)
+
+
+def test_inner_kernels_are_named_by_kernels_alone() -> None:
+    sources = Path(kernels.__file__).parents[1].rglob("*.py")
+    trees = [ast.parse(source.read_text()) for source in sources]
+    inside = {node.name for tree in trees for node in tree.body
+              if isinstance(node, ast.FunctionDef) and _decorated(node, {"inner", "part"})}
+    assert len(inside) > 50
+    for tree in trees:
+        for node in tree.body:
+            if _decorated(node, {"inner", "part", "kernel", "solver"}):
+                continue
+            called = {part.func.id for part in ast.walk(node) if isinstance(part, ast.Call)
+                      and isinstance(part.func, ast.Name)}
+            assert not called & inside, ast.unparse(node)[:200]
+
+
+def test_old_folders_of_compiled_code_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The latest are kept, and what is not ours stays."""
+    home = tmp_path / "dovrek"
+    for age in range(6):
+        old = home / f"kernels-{age:016x}"
+        old.mkdir(parents=True)
+        os.utime(old, (1e9 - age, 1e9 - age))
+    (home / "store").mkdir()
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    folder = kernels._compiled_folder()
+    assert folder.is_dir() and folder == kernels._compiled_folder()
+    newest = {f"kernels-{age:016x}" for age in (0, 1)}
+    assert {p.name for p in home.iterdir()} == newest | {folder.name, "store"}

@@ -1,0 +1,90 @@
+"""From pixels to rays, and which of them are worth marching."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from dovrek.core.geometry.lens import dome_lens, picture_lens, plan_lens
+from dovrek.core.geometry.views import pixel_size, ray_of
+from dovrek.core.geometry.views.view import Lens
+from dovrek.core.picture.render import Metered
+from dovrek.core.picture.sparing import find_horizon
+from dovrek.core.transport.scene import grain
+from dovrek.sky.document import Camera, Film
+
+
+def ray(lens: Lens, u: float, v: float) -> tuple[np.ndarray, np.ndarray]:
+    place, way = np.empty(2), np.empty(3)
+    ray_of(lens, u, v, place, way)
+    return place, way
+
+
+@pytest.mark.parametrize(("mm", "degrees"), [(24.0, 73.7), (35.0, 54.4), (50.0, 39.6)])
+def test_angle_between_the_edges(mm: float, degrees: float) -> None:
+    """24 mm on 36 mm: 73.7°, 35 mm: 54.4°, 50 mm: 39.6° (geometry)."""
+    lens = picture_lens(Camera(lens_mm=mm, pitch_deg=0.0))
+    left, right = ray(lens, 0.0, 0.5)[1], ray(lens, 1.0, 0.5)[1]
+    assert math.degrees(math.acos(left @ right)) == pytest.approx(degrees, abs=0.05)
+    assert right[0] > 0.0 > left[0]  # heading north, east lies to the right
+
+
+def test_heading_pitch_and_roll() -> None:
+    middle = ray(picture_lens(Camera(heading_deg=90.0, pitch_deg=30.0)), 0.5, 0.5)[1]
+    assert middle == pytest.approx([math.cos(math.pi / 6), 0.0, 0.5], abs=1e-12)
+    right = ray(picture_lens(Camera(pitch_deg=0.0, roll_deg=10.0)), 1.0, 0.5)[1]
+    assert right[2] < 0.0  # turned clockwise as seen: the right edge sinks
+
+
+@pytest.mark.parametrize("centre", [0.0, 135.0])
+def test_columns_of_a_dome(centre: float) -> None:
+    """Azimuth a stands at column ((a − c)/360 + ½) modulo 1, row 0 is the zenith (contract)."""
+    for azimuth in (0.0, 90.0, 200.0):
+        way = ray(dome_lens(centre), ((azimuth - centre) / 360.0 + 0.5) % 1.0, 0.5)[1]
+        found = math.degrees(math.atan2(way[0], way[1])) % 360.0
+        assert found == pytest.approx(azimuth, abs=1e-9)
+    assert ray(dome_lens(centre), 0.3, 0.0)[1][2] == pytest.approx(1.0)
+
+
+def test_places_of_a_plan() -> None:
+    place, way = ray(plan_lens(20e3, 2.0), 1.0, 0.0)
+    assert list(place) == [10e3, 5e3] and list(way) == [0.0, 0.0, -1.0]
+    assert pixel_size(plan_lens(20e3), 100, 100) == pytest.approx(200.0)
+    assert pixel_size(dome_lens(), 360, 180) == pytest.approx(math.radians(1.0))
+
+
+def test_horizon_pixels_are_those_it_crosses() -> None:
+    """Level camera: one row; looking up: none; a plan has no horizon."""
+    marked = np.empty((9, 16), dtype=np.uint8)
+
+    def find(lens: Lens) -> np.ndarray:
+        find_horizon(lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
+                     np.empty((10, 17), dtype=np.uint8), marked)
+        return marked.copy()
+
+    level = find(picture_lens(Camera(pitch_deg=0.0), 16 / 9))
+    assert level[4].all() and level.sum() == 16
+    assert find(picture_lens(Camera(pitch_deg=60.0), 16 / 9)).sum() == 0
+    assert find(plan_lens(20e3, 16 / 9)).sum() == 0
+    rolled = find(picture_lens(Camera(pitch_deg=0.0, roll_deg=20.0), 16 / 9))
+    assert rolled.any(axis=0).all() and len(set(np.nonzero(rolled)[0])) > 3
+
+
+def test_grain_has_no_slow_waves() -> None:
+    """Void and cluster (Ulichney 1993): every value once, low frequencies a thousandth of high."""
+    values = grain().astype(float)
+    assert len(np.unique(values)) == values.size == 4096
+    power = np.abs(np.fft.fft2(values - values.mean())) ** 2
+    way = np.minimum(np.arange(64), 64 - np.arange(64))
+    radius = np.hypot(way[:, None], way[None, :])
+    slow, fast = power[(radius > 0) & (radius < 6)].mean(), power[radius > 20].mean()
+    assert slow < 1e-3 * fast
+
+
+def test_the_film_goes_before_the_meter() -> None:
+    metered = Metered(14.5, 5600)
+    assert metered.set_by(Film()) == metered
+    assert metered.set_by(Film(exposure_ev=9.0)) == Metered(9.0, 5600)
+    assert metered.set_by(Film(white_balance_k=3200.0)) == Metered(14.5, 3200.0)

@@ -1,0 +1,170 @@
+"""A scene is what its document says, whatever was prepared before it: every parameter is changed
+in turn, and what a warm cache gives is held against what is built cold, to the bit."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from dovrek.core.picture.studio import Studio
+from dovrek.core.prepare.fineness import Fineness
+from dovrek.core.prepare.preparer import Prepared, Preparer
+from dovrek.core.run.cache import Place, StageCache
+from dovrek.core.run.workers import Cancel
+from dovrek.formats.cover_maps import embedded
+from dovrek.sky.changes import with_values
+from dovrek.sky.document import Air, Camera, Moon, Site, Sky, Sun
+from dovrek.sky.errors import SkyError
+from dovrek.sky.genera import GENUS_DEFAULTS
+from dovrek.sky.layer import Layer
+from dovrek.sky.parameter import Parameter, parameters_of
+from dovrek.sky.trials import value_at
+from tests.conftest import sky_of
+
+TINY = Fineness("tiny", 20, 12, (2, 1), (1, 1))
+AIR = {"sun table", "scattering", "sky view", "sunlight"}
+
+
+class AirAlone(StageCache):
+    """Of another cache what the air alone has made, which is tested with the air's controls."""
+
+    def __init__(self, other: StageCache) -> None:
+        super().__init__()
+        self.other = other
+
+    def __contains__(self, place: Place) -> bool:
+        return place[0] in AIR and place in self.other
+
+    def find(self, place: Place) -> tuple[bool, Any]:
+        return self.other.find(place) if place in self else (False, None)
+
+
+def values_other_than(sky: Sky, parameter: Parameter, path: str) -> list[Any]:
+    """A value or two of a parameter that the sky does not have."""
+    now = value_at(sky, path)
+    if parameter.kind in ("number", "integer"):
+        low, high = float(parameter.low or 0.0), float(parameter.high or 0.0)
+        middle = low + 0.37 * (high - low) if parameter.scale == "linear" else (
+            max(low, 1e-3) ** 0.6 * high**0.4)
+        return [v for v in (int(middle) if parameter.kind == "integer" else round(middle, 3),)
+                if v != now]
+    if parameter.kind == "switch":
+        return [not now]
+    if parameter.kind == "choice":
+        return [o for o in parameter.options if o != now][:1]
+    if parameter.kind == "words":
+        return [[parameter.options[0]]]
+    if parameter.kind == "curve":
+        return [[(0.0, 0.2), (1.0, 0.9)]]
+    if parameter.kind == "colour":
+        return ["#3060c0"]
+    if parameter.kind == "map":
+        grey, file = np.add.outer(np.arange(24), np.arange(24)).astype(np.uint8) * 5, io.BytesIO()
+        Image.fromarray(grey).save(file, "PNG")
+        return [embedded(file.getvalue())]
+    return []
+
+
+def same(one: Any, other: Any, where: str = "scene") -> None:
+    """Everything in two results is equal, to the bit."""
+    assert type(one) is type(other), where
+    if isinstance(one, np.ndarray | np.void):
+        if one.dtype.names:
+            for name in one.dtype.names:
+                assert np.array_equal(one[name], other[name]), f"{where}.{name}"
+        else:
+            assert one.shape == other.shape and np.array_equal(one, other), where
+    elif isinstance(one, tuple):
+        names = getattr(one, "_fields", range(len(one)))
+        assert len(one) == len(other), where
+        for name, a, b in zip(names, one, other, strict=True):
+            same(a, b, f"{where}.{name}")
+    else:
+        assert one == other, where
+
+
+def scenes(prepared: Prepared) -> tuple[Any, ...]:
+    return tuple(light.scene for light in prepared.lights)
+
+
+def held(studio: Studio, warm: Preparer, start: Sky, changes: list[tuple[str, Any]],
+         air: bool) -> int:
+    """Make every change to a sky in turn and hold warm against cold; how many were made."""
+    made = 0
+    warm.scene(start, TINY, Cancel())
+    for path, value in changes:
+        try:
+            sky = with_values(start, {path: value})
+        except SkyError:
+            continue  # a word that this genus does not have
+        found = warm.scene(sky, TINY, Cancel())
+        cache = StageCache() if air else AirAlone(warm.cache)
+        cold = Preparer(studio.workers, cache).scene(sky, TINY, Cancel())
+        same(scenes(found), scenes(cold), path)
+        made += 1
+    return made
+
+
+def layer_changes(sky: Sky) -> list[tuple[str, Any]]:
+    changes = []
+    for parameter in parameters_of(Layer):
+        path = f"layers[a].{parameter.path}"
+        if parameter.path in ("name", "visible", "locked"):
+            continue
+        changes += [(path, v) for v in values_other_than(sky, parameter, path)]
+    return changes
+
+
+@pytest.mark.parametrize("genus", GENUS_DEFAULTS)
+def test_a_layer_is_what_it_says(studio: Studio, genus: str) -> None:
+    """Over a second layer that it shades. Rows, region and life are set, so that their own values
+    count."""
+    start = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
+        {"genus": genus, "id": "a", "rows": {"share": 0.4}, "region": {"side": "inside"},
+         "life": {"stage": 0.7, "spread": 0.3}, "clearings": {"share": 0.2},
+         "wash": {"strength": 0.5}},
+        {"genus": "stratus", "id": "b", "cover_oktas": 5, "base_m": 300}])
+    warm = Preparer(studio.workers, StageCache())
+    assert held(studio, warm, start, layer_changes(start), air=False) > 45
+
+
+def test_the_surroundings_are_what_they_say(studio: Studio) -> None:
+    """Site, moment, sun, moon, air and camera, by a sun just set under a moon."""
+    start = sky_of(moment="2026-03-28T18:40", layers=[{"genus": "cirrus", "id": "a"}])
+    changes: list[tuple[str, Any]] = [("moment", "2026-03-28T19:30"), ("seed", 9)]
+    for prefix, model in (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
+                          ("camera", Camera)):
+        for parameter in parameters_of(model):
+            path = f"{prefix}.{parameter.path}"
+            changes += [(path, v) for v in values_other_than(start, parameter, path)]
+    warm = Preparer(studio.workers, StageCache())
+    assert held(studio, warm, start, changes, air=True) > 20
+
+
+@pytest.mark.parametrize(("path", "value"), [
+    ("layers[a].body.fray", 0.9), ("layers[a].body.fray", 1.0),
+    ("layers[a].life.early_decay", 0.6), ("camera.altitude_m", 40.0)])
+def test_what_keys_once_forgot(studio: Studio, path: str, value: float) -> None:
+    """Heaps kept without their edge's shift, shreds without early decay, a body by the camera's
+    rounded height: each was another scene on a warm cache."""
+    start = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
+        {"genus": "cumulus", "species": "fractus", "id": "a", "cover_oktas": 4,
+         "body": {"fray": 0.3}, "life": {"stage": 0.7, "spread": 0.4}}])
+    warm = Preparer(studio.workers, StageCache())
+    assert held(studio, warm, start, [(path, value)], air=False) == 1
+
+
+def test_a_wash_colours_what_is_at_hand(studio: Studio) -> None:
+    """Its colour builds the scene anew, and no density, depth or diffusion."""
+    start = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
+        {"genus": "cumulus", "id": "a"}, {"genus": "stratus", "id": "b", "base_m": 300}])
+    warm = Preparer(studio.workers, StageCache())
+    warm.scene(start, TINY, Cancel())
+    warm.cache.reset_clock()
+    warm.scene(with_values(start, {"layers[a].wash.strength": 0.7,
+                                   "layers[a].wash.lit": "#ff8040"}), TINY, Cancel())
+    assert warm.cache.built == ["scene"]

@@ -1,0 +1,176 @@
+"""Stages: what is kept, what is dropped, work over threads and its end half-way."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from numpy.typing import NDArray
+
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.stage import Known, Maker, Tools, key_of, stage
+from dovrek.core.run.workers import Cancel, Cancelled, Workers
+
+
+@pytest.fixture
+def workers() -> Iterator[Workers]:
+    some = Workers(2)
+    yield some
+    some.close()
+
+
+@stage("doubled")
+def doubled(tools: Tools, value: int) -> NDArray[np.int64]:
+    return np.full(64, 2 * value)
+
+
+@stage("sum", wide=True)
+def total(tools: Tools, parts: list[NDArray[np.int64]], more: int) -> int:
+    return int(sum(p.sum() for p in parts)) + more
+
+
+@stage("fails")
+def fails(tools: Tools, value: int) -> int:
+    raise Cancelled
+
+
+@stage("not kept", kept=False)
+def unkept(tools: Tools, part: NDArray[np.int64]) -> NDArray[np.int64]:
+    return part + 1
+
+
+def maker_of(workers: Workers, cache: StageCache | None = None) -> Maker:
+    return Maker(cache or StageCache(), Tools(workers, Cancel()))
+
+
+def test_nodes_are_built_once_with_what_they_stand_on(workers: Workers) -> None:
+    maker = maker_of(workers)
+    node = total(parts=[doubled(value=1), doubled(value=2)], more=5)
+    assert not maker.holds(node) and maker.make(node) == 64 * 6 + 5
+    assert sorted(maker.cache.built) == ["doubled", "doubled", "sum"]
+    again = total(more=5, parts=[doubled(value=1), doubled(value=2)])
+    assert maker.holds(again) and maker.make(again) == 64 * 6 + 5
+    assert maker.make(total(parts=[doubled(value=2)], more=0)) == 64 * 4
+    assert sorted(maker.cache.built) == ["doubled", "doubled", "sum", "sum"]
+    assert maker.cache.seconds["doubled"] >= 0.0
+    maker.cache.reset_clock()
+    assert maker.cache.built == [] and maker.holds(again)
+
+
+def test_what_a_larger_result_is_made_of_need_not_be_kept(workers: Workers) -> None:
+    maker = maker_of(workers)
+    node = total(parts=[unkept(part=doubled(value=3))], more=0)
+    assert maker.make(node) == 64 * 7
+    assert not maker.holds(unkept(part=doubled(value=3))) and maker.holds(doubled(value=3))
+
+
+def test_the_longest_unused_go_when_bytes_run_out() -> None:
+    cache, one = StageCache(3 * 512), np.zeros(64)
+    for key in "abc":
+        cache.put(("stage", key), one.copy())
+    assert cache.bytes == 3 * 512 and cache.find(("stage", "a"))[0]
+    cache.put(("other", "d"), (one.copy(), one.copy()))  # all stages share the room
+    assert [("stage", k) in cache for k in "abc"] == [False] * 3 or cache.bytes <= 3 * 512
+    assert ("stage", "a") in cache and ("other", "d") in cache
+    cache.put(("stage", "huge"), np.zeros(4096))
+    assert ("stage", "huge") in cache and ("other", "d") not in cache  # what was asked for is kept
+
+
+def test_trials_read_what_lies_behind_and_add_nothing_to_it(workers: Workers) -> None:
+    behind = StageCache()
+    maker_of(workers, behind).make(doubled(value=1))
+    trials = StageCache(behind=behind)
+    maker = maker_of(workers, trials)
+    assert maker.make(total(parts=[doubled(value=1), doubled(value=7)], more=0)) == 64 * 16
+    assert doubled(value=7).place in trials and doubled(value=7).place not in behind
+    assert behind.built == ["doubled"] and sorted(trials.built) == ["doubled", "sum"]
+    trials.memo("note", "k")["known"] = 1
+    assert behind.memo("note", "k") == {"known": 1}
+
+
+def test_what_fails_is_not_kept(workers: Workers) -> None:
+    maker = maker_of(workers)
+    with pytest.raises(Cancelled):
+        maker.make(fails(value=1))
+    assert not maker.holds(fails(value=1))
+    maker.tools.cancel.set()
+    with pytest.raises(Cancelled):
+        maker.make(doubled(value=9))
+
+
+def test_a_builder_sees_nothing_but_its_inputs() -> None:
+    hidden = 3
+    with pytest.raises(TypeError, match="more than its inputs"):
+        stage("leaky")(lambda tools: hidden)
+    with pytest.raises(TypeError, match="no input"):
+        doubled(value={"a": 1})
+
+
+def test_what_is_known_stands_under_its_key(workers: Workers) -> None:
+    maker = maker_of(workers)
+    assert maker.make(total(parts=[Known("here", np.ones(4))], more=1)) == 5
+    assert "known" not in maker.cache.built
+
+
+def test_many_threads_share_a_cache() -> None:
+    """A value that another thread pushes out is still given to the one that asked for it."""
+    cache, wrong = StageCache(8), []
+
+    def ask(start: int) -> None:
+        try:
+            for n in range(20_000):
+                key = (start * n) % 2
+                there, value = cache.find(("stage", str(key)))
+                if there and int(value[0]) != key:
+                    wrong.append(key)
+                cache.put(("stage", str(key)), np.full(1, key))
+        except Exception as error:
+            wrong.append(repr(error))
+
+    often = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        threads = [threading.Thread(target=ask, args=(n,)) for n in range(1, 7)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    finally:
+        sys.setswitchinterval(often)
+    assert not wrong and cache.bytes == 8
+
+
+def test_rows_are_spread_once_each(workers: Workers) -> None:
+    seen: list[int] = []
+    workers.over(Cancel(), chunk=4)(lambda first, last: seen.extend(range(first, last)), 23)
+    assert sorted(seen) == list(range(23))
+    assert workers.all(Cancel(), [lambda k=k: k * k for k in range(9)]) == [  # type: ignore[misc]
+        k * k for k in range(9)]
+
+
+def test_dropped_work_ends_and_says_so(workers: Workers) -> None:
+    cancel, done = Cancel(), []
+
+    def rows(first: int, last: int) -> None:
+        done.append(first)
+        cancel.set()
+
+    with pytest.raises(Cancelled):
+        workers.over(cancel, chunk=1)(rows, 500)
+    assert len(done) <= 2  # a thread may have begun its piece beside the one that cancelled
+    with pytest.raises(Cancelled):
+        workers.all(cancel, [lambda: done.append(-1)])
+    assert -1 not in done
+    with pytest.raises(Cancelled):
+        cancel.check()
+
+
+def test_keys_tell_values_apart() -> None:
+    assert key_of(1, "a") == key_of(1, "a")
+    other = [key_of(1, "b"), key_of("1", "a"), key_of(1.0, "a"), key_of((1, "a")), key_of([1, "a"]),
+             key_of(True, "a"), key_of(np.array([1]), "a"), key_of(np.array([1.0]), "a"),
+             key_of(doubled(value=1), "a"), key_of(doubled(value=2), "a"), key_of(None, "a")]
+    assert len({key_of(1, "a"), *other}) == len(other) + 1
