@@ -10,7 +10,9 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from dovrek.core.air.sky_view import SkyView, build_sky_view
 from dovrek.core.picture.studio import Studio
+from dovrek.core.prepare import atmosphere
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import Place, StageCache
@@ -120,9 +122,18 @@ def layer_changes(sky: Sky) -> list[tuple[str, Any]]:
 
 
 @pytest.mark.parametrize("genus", GENUS_DEFAULTS)
-def test_a_layer_is_what_it_says(studio: Studio, genus: str) -> None:
+def test_a_layer_is_what_it_says(studio: Studio, genus: str,
+                                 monkeypatch: pytest.MonkeyPatch) -> None:
     """Over a second layer that it shades. Rows, region and life are set, so that their own values
-    count."""
+    count. What the air looks like under it is left to the other test: one view stands for all."""
+    built: list[SkyView] = []
+
+    def one_view(*given: Any) -> SkyView:
+        if not built:
+            built.append(build_sky_view(*given))
+        return built[0]
+
+    monkeypatch.setattr(atmosphere, "build_sky_view", one_view)
     start = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
         {"genus": genus, "id": "a", "rows": {"share": 0.4}, "region": {"side": "inside"},
          "life": {"stage": 0.7, "spread": 0.3}, "clearings": {"share": 0.2},

@@ -186,7 +186,7 @@ def test_a_closing_sketch_needs_two_looks(studio: Studio, monkeypatch: pytest.Mo
     body = studio.preparer.body(sky, sky.layers[0], SKETCH, Cancel())
 
     def found() -> Any:
-        return Preparer(studio.workers).extinction(body, SKETCH, Cancel())
+        return Preparer(studio.workers).all([lighting.extinction_node(body, SKETCH)], Cancel())[0]
 
     two = found()
     monkeypatch.setattr(lighting, "CLOSING_OKTAS", 9.0)
