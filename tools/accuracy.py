@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.clouds.density import Z_HIGH, Z_LOW, density
+from dovrek.core.clouds.density import density
 from dovrek.core.compile.kernels import solver
 from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
@@ -145,7 +145,7 @@ def _points(field: Any, layer: int, count: int) -> float:
     for k in range(1, count + 1):  # points that fill a box evenly (Roberts 2018)
         x = 30_000.0 * ((0.8191725134 * k) % 1.0 - 0.5)
         y = 30_000.0 * ((0.6710436067 * k) % 1.0 - 0.5)
-        z = p[Z_LOW] + (p[Z_HIGH] - p[Z_LOW]) * ((0.5497004779 * k) % 1.0)
+        z = p["lowest"] + (p["highest"] - p["lowest"]) * ((0.5497004779 * k) % 1.0)
         total += density(field, layer, x, y, z, 0.0, 2.0)[1]
     return total / count
 
@@ -165,7 +165,7 @@ def render_reference(studio: Studio, case: Case) -> dict[str, Any]:
     wish = Wish(*SIZE, "final", sun_disc=False)
     prepared, _ = studio.prepare(case.sky, wish, Cancel())
     views = studio.preparer.surroundings(prepared, Cancel())
-    xyz, error = trace_frame(prepared.scene, tracing_of(prepared, views), wish.lens(case.sky),
+    xyz, error = trace_frame(prepared.scene, tracing_of(views), wish.lens(case.sky),
                              SIZE, case.samples, studio.workers, Cancel())
     return {"xyz": xyz[..., :3], "error": error.astype(np.float32),
             "cloud": (xyz[..., DISTANCE] > 0).astype(np.float32),

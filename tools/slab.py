@@ -23,6 +23,8 @@ from dovrek.core.run.workers import Cancel
 from dovrek.core.transport import reference
 from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.transport.sample import ALPHA
+from dovrek.core.transport.scene import GROUND
+from dovrek.core.transport.scratch import PATH, SPANS
 from dovrek.sky.reading import sky_from_data
 
 FLAT_M = 1e10  # a radius that leaves no curvature and still resolves micrometres
@@ -44,11 +46,11 @@ def slab(studio: Studio, depth: float, sun_deg: float) -> Prepared:
                                  air=np.zeros_like(scene.clear.air))
     clear.air[..., 6:] = 1.0
     sun = math.radians(sun_deg)
+    body = scene.sun.copy()
+    body["direction"] = 0.0, -math.cos(sun), math.sin(sun)
     bare = scene._replace(
         clear=clear, sunlight=np.ones_like(scene.sunlight), radius=FLAT_M,
-        ambient=np.zeros_like(scene.ambient), ground=np.zeros_like(scene.ground),
-        albedo=np.zeros(3),
-        sun=np.array([0.0, -math.cos(sun), math.sin(sun)]))
+        ambient=np.zeros_like(scene.ambient), ground=np.zeros(1, GROUND)[0], sun=body)
     return replace(prepared, scene=bare)
 
 
@@ -72,7 +74,7 @@ def fluxes(studio: Studio, depth: float, sun_deg: float, paths: int = 0,
         seen = replace(prepared, scene=prepared.scene._replace(height=height))
         if paths:
             view = prepared.scene.clear
-            tracing = tracing_of(seen, [view, view], sky=False)
+            tracing = tracing_of([view, view], sky=False)
             frame, _ = trace_frame(seen.scene, tracing, dome_lens(), size, paths, studio.workers,
                                    Cancel())
         else:
@@ -84,18 +86,19 @@ def fluxes(studio: Studio, depth: float, sun_deg: float, paths: int = 0,
 
 
 @solver
-def _photons(scene, count, seed, top, work):
+def _photons(scene, count, seed, top):
     """Shares of photons from the sun that leave an even slab upward and downward."""
     at, ray = np.empty(3), np.empty(3)
     state = np.empty(1, dtype=np.uint64)
     state[0] = np.uint64(seed)
     up, down = 0, 0
+    paths, all_spans = np.zeros(1, PATH), np.zeros(1, SPANS)
     for _ in range(count):
         for k in range(3):
-            ray[k] = -scene.sun[k]
+            ray[k] = -scene.sun.direction[k]
         at[0], at[1], at[2] = 0.0, 0.0, top + 1.0
         while True:
-            t = reference._flight(scene, at, ray, 1e9, 0, state, work)
+            t = reference._flight(scene, at, ray, 1e9, 0, state, paths[0], all_spans[0])
             if t < 0.0:
                 break
             for k in range(3):
@@ -112,7 +115,7 @@ def photons(studio: Studio, depth: float, sun_deg: float, count: int) -> tuple[f
     """Reflectance and transmittance by following photons from the sun (free flights and turns
     of the path tracer alone)."""
     scene = slab(studio, depth, sun_deg).scene
-    return _photons(scene, count, 11, BASE_M + THICK_M, np.zeros(512))
+    return _photons(scene, count, 11, BASE_M + THICK_M)
 
 
 def exact(depth: float, sun_deg: float) -> tuple[float, float]:
