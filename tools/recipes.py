@@ -12,7 +12,7 @@ from dovrek.core.colour.film import develop
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.sky.reading import sky_from_data
 from dovrek.sky.recipe import shipped, with_recipe
-from dovrek.web.library import STAGE
+from dovrek.web.recipes.library import STAGE
 
 TARGET = Path(__file__).parent.parent / "dovrek/store/recipe_pictures"
 SIZE, SHOWN = (800, 450), (400, 225)

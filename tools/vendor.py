@@ -1,4 +1,4 @@
-"""Copy what the browser loads from node_modules into static/vendor, with its licences.
+"""Copy what the browser loads from node_modules into web/shared/static/vendor, with its licences.
 
 Run after `npm install --ignore-scripts` in a scratch folder: python tools/vendor.py FOLDER
 """
@@ -13,7 +13,7 @@ from pathlib import Path
 ICONS = ["eye", "eye-off", "copy", "trash", "arrow-back-up", "arrow-forward-up", "plus",
          "printer", "download", "upload", "pencil", "x", "refresh", "rotate", "lock", "lock-open",
          "focus-2", "pin", "layout-columns", "search"]
-TARGET = Path(__file__).parent.parent / "dovrek/web/static/vendor"
+TARGET = Path(__file__).parent.parent / "dovrek/web/shared/static/vendor"
 
 
 def sprite(icons: Path) -> str:

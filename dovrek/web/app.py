@@ -16,21 +16,16 @@ from dovrek.store import skies as store
 from dovrek.store.recipes import NoSuchRecipe
 from dovrek.store.tables import open_database
 from dovrek.store.versions import NoSuchThing
-from dovrek.web import (
-    composer,
-    gallery,
-    guide,
-    handling,
-    judging,
-    layers,
-    library,
-    matching,
-    orders,
-    suggesting,
-)
-from dovrek.web.answers import units
-from dovrek.web.live import Live
-from dovrek.web.security import protect, secret_key
+from dovrek.web.compare import matching, suggesting
+from dovrek.web.composer import handling, judging, layers, page
+from dovrek.web.guide import guide
+from dovrek.web.live.live import Live
+from dovrek.web.prints import orders
+from dovrek.web.recipes import library
+from dovrek.web.shared.answers import units
+from dovrek.web.shared.rooms import furnish
+from dovrek.web.shared.security import protect, secret_key
+from dovrek.web.skies import gallery
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
@@ -42,7 +37,7 @@ LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}
 
 def create_app(settings: Settings, live: Live) -> Flask:
     """An application over a home folder; `live` renders for it."""
-    app = Flask(__name__)
+    app = Flask(__name__, static_folder=None)
     app.config.update(
         SECRET_KEY=secret_key(settings.home), MAX_CONTENT_LENGTH=UPLOAD_LIMIT,
         SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SETTINGS=settings)
@@ -68,6 +63,7 @@ def create_app(settings: Settings, live: Live) -> Flask:
             store.keep_picture(slug, revision, gallery.thumbnail(png))
 
     live.kept = keep
+    furnish(app)
     protect(app, LOCAL_NAMES | {settings.host})
     app.jinja_env.globals["version"] = __version__
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -77,7 +73,7 @@ def create_app(settings: Settings, live: Live) -> Flask:
         return {"board": "night" if request.cookies.get("board") == "night" else "day",
                 "units": units()}
 
-    for room in (gallery, composer, layers, handling, judging, matching, suggesting, library,
+    for room in (gallery, page, layers, handling, judging, matching, suggesting, library,
                  orders, guide):
         app.register_blueprint(room.pages)
     _errors(app)

@@ -16,7 +16,7 @@ from dovrek.store import skies
 from dovrek.store.demo import load_demo
 from dovrek.store.tables import database
 from dovrek.web.app import create_app
-from dovrek.web.live import Live
+from dovrek.web.live.live import Live
 
 THREADS = 24  # windows that wait for a picture hold one each
 BODY_LIMIT = 256 * 1024 * 1024

@@ -12,7 +12,7 @@ from PIL import Image
 from dovrek.core.picture.studio import Studio
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.document import Sky
-from dovrek.web.ribbon import COLUMNS, ribbon_of, ribbon_png
+from dovrek.web.composer.ribbon import COLUMNS, ribbon_of, ribbon_png
 from tests.conftest import sky_of
 
 LONDON = {"latitude": 51.5, "longitude": -0.13, "timezone": "Europe/London"}

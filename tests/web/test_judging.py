@@ -47,12 +47,12 @@ from dovrek.sky.trials import (
 from dovrek.store import skies as store_skies
 from dovrek.store.versions import reference
 from dovrek.web.app import create_app
-from dovrek.web.handling import aimed, false_colours, reading_of, sun_moved
-from dovrek.web.live import Live
-from dovrek.web.looks import Look
-from dovrek.web.matching import reference_cover
-from dovrek.web.overlay import lens_of, overlay_of, vector_of
-from dovrek.web.schedule import sheet_of
+from dovrek.web.composer.handling import aimed, false_colours, reading_of, sun_moved
+from dovrek.web.composer.overlay import lens_of, overlay_of, vector_of
+from dovrek.web.composer.schedule import sheet_of
+from dovrek.web.live.live import Live
+from dovrek.web.live.looks import Look
+from dovrek.web.shared.photographs import reference_cover
 from tests.conftest import free_sun, sky_of
 
 TWO = [{"id": "low", "genus": "cumulus"}, {"id": "high", "genus": "cirrus"}]

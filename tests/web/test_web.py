@@ -15,11 +15,11 @@ from PIL import Image
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies
-from dovrek.web import section
 from dovrek.web.app import create_app
-from dovrek.web.live import Live
-from dovrek.web.looks import size_for
-from dovrek.web.schedule import sheet_of
+from dovrek.web.composer import section
+from dovrek.web.composer.schedule import sheet_of
+from dovrek.web.live.live import Live
+from dovrek.web.live.looks import size_for
 from tests.conftest import sky_of
 
 

@@ -20,7 +20,7 @@ from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL
 from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.genera import VEILS
-from dovrek.sky.layer import Layer, Life
+from dovrek.sky.layer import Layer
 
 Record = NDArray[np.void]
 
@@ -29,6 +29,23 @@ SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
 ENDINGS = ("evaporates", "tears", "subsides")
 STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
 
+
+
+class SheetLife(NamedTuple):
+    """How far a sheet or a veil has lived."""
+
+    stage: float
+    spread: float
+    ending: str
+
+
+class Chart(NamedTuple):
+    """A cover map as a layer uses it."""
+
+    cover: NDArray[np.uint8]  # (rows, columns), 255 all cloud
+    extent_m: float
+    rotation_deg: float
+    strength: float
 
 
 def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed: int) -> Record:
@@ -105,7 +122,7 @@ def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Re
     return record
 
 
-def lived_record(record: Record, level: float, life: Life) -> Record:
+def lived_record(record: Record, level: float, life: SheetLife) -> Record:
     """The record of a sheet or a veil at a level of score and a stage of life: it forms, thickens,
     thins out and goes by its ending."""
     record = record.copy()
@@ -149,15 +166,6 @@ def masked_record(record: Record, side: float, chart: Chart | None, at: int) -> 
         p["map_extent"] = chart.extent_m
         p["map_cos"], p["map_sin"], p["map_at"] = math.cos(turn), math.sin(turn), at
     return record
-
-
-class Chart(NamedTuple):
-    """A cover map as a layer uses it."""
-
-    cover: NDArray[np.uint8]  # (rows, columns), 255 all cloud
-    extent_m: float
-    rotation_deg: float
-    strength: float
 
 
 def chart_of(layer: Layer) -> Chart | None:

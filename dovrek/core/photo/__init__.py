@@ -1,0 +1,1 @@
+"""Photographs: what they show, how like a sky is, and the sky that Suggest proposes."""

@@ -7,7 +7,7 @@ asked. Then the record, with life, region and map.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +34,7 @@ from dovrek.core.clouds.values import (
     SIDES,
     Chart,
     Record,
+    SheetLife,
     chart_of,
     density_record,
     edge_shift,
@@ -58,14 +59,6 @@ SHREDS_TRIED = 4
 SKETCH_CLOSE = 0.001
 FULL_GROWN = 0.5  # stage of life
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
-
-
-class SheetLife(NamedTuple):
-    """How far a sheet or a veil has lived."""
-
-    stage: float
-    spread: float
-    ending: str
 
 
 # -- stages -------------------------------------------------------------------------------

@@ -11,6 +11,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import fields, is_dataclass
+from functools import partial
 from typing import Any, Generic, NamedTuple, TypeVar, cast
 
 import numpy as np
@@ -146,7 +147,7 @@ class Maker:
             if beside:  # those that stand in line first are the longest
                 beside.sort(key=lambda n: -_size(n, found))
                 made = self.tools.workers.all(
-                    self.tools.cancel, [lambda n=n: self._build(n, found) for n in beside])
+                    self.tools.cancel, [partial(self._build, n, found) for n in beside])
                 done = list(zip(beside, made, strict=True))
             else:
                 done = [(ready[0], self._build(ready[0], found))]

@@ -165,8 +165,9 @@ def test_high_cloud_glows_after_sunset(studio: Studio) -> None:
 
     scene = studio.preparer.scene(free_sun(-2.5), FINE, Cancel()).scene
     low, high = np.zeros(3), np.zeros(3)
-    sunlight_at(scene.sunlight, np.array(scene.sun["direction"]), scene.radius, 0.0, 0.0, 10.0, low)
-    sunlight_at(scene.sunlight, np.array(scene.sun["direction"]), scene.radius, 0.0, 0.0, 9000.0, high)
+    sun = np.array(scene.sun["direction"])
+    sunlight_at(scene.sunlight, sun, scene.radius, 0.0, 0.0, 10.0, low)
+    sunlight_at(scene.sunlight, sun, scene.radius, 0.0, 0.0, 9000.0, high)
     assert low[1] < 1.0 and high[1] > 300.0
     assert high[0] / high[1] > 1.2 > high[2] / high[1] * 3.0
 

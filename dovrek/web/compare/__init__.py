@@ -1,0 +1,1 @@
+"""Compare: versions, photographs, and Suggest."""

@@ -1,0 +1,155 @@
+"""The schedule: the controls of the selected thing, straight from their declarations."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from dovrek.sky.document import Sky, Sun
+from dovrek.sky.genera import WORDS, defaults_of
+from dovrek.sky.layer import Layer
+from dovrek.sky.parameter import Parameter, parameters_of
+from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
+from dovrek.web.shared.things import THING_NAMES, THINGS
+
+POSITIONS = 1000
+FOOT_M = 0.3048
+HIDDEN = {"visible", "locked"}  # switches of the layer's head
+FOLDED = {"Region", "Cover map", "Rows", "Life", "Fall", "Light", "Wash"}  # closed until asked for
+LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
+ONLY_FREE = {"elevation_deg", "azimuth_deg"}
+
+
+@dataclass(frozen=True)
+class Row:
+    """One control as shown."""
+
+    parameter: Parameter
+    path: str
+    value: Any
+    text: str
+    position: float
+    default_text: str
+    changed: bool
+    automatic: bool
+    id: str
+    options: tuple[str, ...] = ()
+    unit: str = ""
+    factor: float = 1.0  # of the unit shown: metres in a foot
+    default_value: str = ""  # the default in the document's own unit
+    strip: bool = True
+
+    @property
+    def points(self) -> list[list[float]]:
+        """Points of a curve as drawn."""
+        return [list(p) for p in self.value] or LEVEL_CURVE
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """The schedule of one thing."""
+
+    thing: str
+    title: str
+    subtitle: str
+    groups: list[tuple[str, list[Row]]]
+
+
+def number_text(value: float | int | None, parameter: Parameter, factor: float = 1.0) -> str:
+    """A value as written on the schedule, no more digits than its step asks for; `factor` is
+    that of the unit shown."""
+    if value is None:
+        return ""
+    if factor != 1.0:
+        value /= factor
+    if parameter.kind == "integer":
+        return str(int(value))
+    step = parameter.step or 0.01
+    digits = len(f"{step:.6f}".rstrip("0").partition(".")[2])
+    if parameter.scale == "log" and value < 10 * step:
+        digits += 1
+    text = f"{value:.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text and digits > 1 else text
+
+
+def position_of(value: float | None, parameter: Parameter) -> float:
+    """Place of a value on its range, 0 … 1000."""
+    if value is None:
+        return POSITIONS / 2
+    return round(POSITIONS * share_of(parameter, value), 1)
+
+
+def _default(parameter: Parameter, layer: Layer | None) -> Any:
+    if layer is not None:
+        found: Any = defaults_of(layer.genus, layer.species, layer.varieties, layer.features)
+        for part in parameter.path.split("."):
+            found = found.get(part) if isinstance(found, dict) else None
+        if found is not None:
+            return found
+    return parameter.default
+
+
+def _options(parameter: Parameter, layer: Layer | None) -> tuple[str, ...]:
+    """Words to choose from: those that the layer's genus has."""
+    if layer is None or parameter.path not in WORDS:
+        return parameter.options
+    known = tuple(WORDS[parameter.path][layer.genus])
+    return ("", *known) if parameter.kind == "choice" and known else known
+
+
+def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
+    groups: dict[str, list[Row]] = {}
+    layer = model if isinstance(model, Layer) else None
+    for parameter in parameters_of(type(model)):
+        if parameter.path in HIDDEN or (layer and not parameter.shown_for(layer.genus)):
+            continue
+        if isinstance(model, Sun) and parameter.path in ONLY_FREE and model.mode == "clock":
+            continue
+        options = _options(parameter, layer)
+        if parameter.path in WORDS and not options:
+            continue
+        value = value_in(model, parameter.path)
+        default = _default(parameter, layer)
+        path = f"{prefix}{parameter.path}"
+        feet = units == "feet" and parameter.unit == "m"
+        factor = FOOT_M if feet else 1.0
+        numeric = parameter.kind in ("number", "integer")
+        groups.setdefault(parameter.group, []).append(Row(
+            parameter, path, value,
+            number_text(value, parameter, factor) if numeric else str(value),
+            position_of(value, parameter) if numeric else 0.0,
+            (number_text(default, parameter, factor) if default is not None else parameter.derived)
+            if numeric else str(default),
+            value != default and parameter.path not in ("name", "seed"),
+            numeric and parameter.optional and value is None,
+            "c-" + path.replace("[", "-").replace("]", "").replace(".", "-"), options,
+            "ft" if feet else parameter.unit, factor,
+            number_text(default, parameter) if numeric else "",
+            parameter.kind not in WITHOUT_STRIP))
+    return list(groups.items())
+
+
+def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres") -> Sheet:
+    """The schedule of a layer (``layer:ID``) or of one of the sky's other parts."""
+    if thing.startswith("layer:"):
+        layer = next((x for x in sky.layers if x.id == thing[6:]), None)
+        if layer is None:
+            return sheet_of(sky, "sun", facts, units)
+        return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
+                     _rows(layer, f"layers[{layer.id}].", units))
+    if thing not in THINGS:
+        thing = "sun"
+    groups = _rows(getattr(sky, thing), f"{thing}.", units)
+    if thing == "site":
+        moment = next(p for p in parameters_of(Sky) if p.path == "moment")
+        groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
+                                "c-moment", strip=False))
+    return Sheet(thing, THING_NAMES[thing], facts.get(thing, ""), groups)
+
+
+def layer_subtitle(layer: Layer) -> str:
+    """Étage and heights in a few words."""
+    middle = layer.base_m
+    etage = "low" if middle < 2000 else "middle" if middle < 6000 else "high"
+    name = " ".join([layer.genus, layer.species, *layer.varieties]).replace("  ", " ").strip()
+    return f"{etage} · {layer.base_m / 1000:.1f}–{layer.top_m / 1000:.1f} km · {name}"

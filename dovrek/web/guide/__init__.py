@@ -1,0 +1,1 @@
+"""The guide: how-tos, and every control from its own declaration."""

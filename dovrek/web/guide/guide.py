@@ -1,0 +1,85 @@
+"""The Guide: short how-tos, and every control from its own declaration."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from flask import Blueprint, render_template, url_for
+
+from dovrek.sky.genera import FEATURES, GENUS_DEFAULTS, GENUS_ETAGE, SPECIES, VARIETIES
+from dovrek.sky.layer import Layer
+from dovrek.sky.parameter import Parameter, parameters_of
+from dovrek.sky.recipe import shipped
+from dovrek.web.shared.things import THING_NAMES, THINGS
+
+pages = Blueprint("guide", __name__)
+
+
+@dataclass(frozen=True)
+class HowTo:
+    """One short instruction with the shipped picture it leads to."""
+
+    title: str
+    picture: str
+    steps: tuple[str, ...]
+
+
+HOW_TOS = (
+    HowTo("Block in a sky", "scattered", (
+        "Start a sky on the Skies page, clear or from a starter.",
+        "Set site, date and camera in the schedule; drag the hour on the ribbon until the light "
+        "is right. The light comes first.",
+        "Add a layer above the section: low heaps, then a middle sheet, then high streaks. "
+        "Drag each band to its height, its edge for thickness.",
+        "Set the cover of each. Cells stay where they are while cover, life and density change.",
+        "Press T on any control for its test strip and click the picture you like.")),
+    HowTo("Match a photograph", "golden-hour", (
+        "Open Compare and add the photograph as a reference.",
+        "Set its lens if the file did not tell; see that the horizon line lies on its horizon, or "
+        "drag it there.",
+        "Look at the cloud mask: move the red over blue ratio until cloud is hatched and blue "
+        "sky is not. What stands before the sky bears level lines and is left out; trace the "
+        "skyline over walls and grass that they miss.",
+        "Have a sky suggested. It becomes a version; compare it by wiping, then take it or not.",
+        "Mend by hand what a photograph cannot tell: place, date, and how bright it was.")),
+    HowTo("Make a sunset", "twilight", (
+        "Drag the hour into the evening, or drag the sun itself down its path in the picture.",
+        "Order the sheet Hours to see the whole evening at once.",
+        "High streaks stay lit when low heaps are in shadow: add cirrus for the last colour.",
+        "A little more haze reddens the light; more ozone deepens the blue above.")),
+    HowTo("Light a building with a dome", "planning-overcast", (
+        "Line the horizon up: import the camera, or lay the drawing of the building over the "
+        "picture and drag the horizon line.",
+        "Look at the dome (key 2): the thin frame is what the camera sees.",
+        "Render the dome from the command line in OpenEXR or Radiance HDR; north, sun direction "
+        "and illuminance stand in its sidecar.")),
+)
+
+
+def _groups(model: type[Any]) -> list[tuple[str, list[Parameter]]]:
+    groups: dict[str, list[Parameter]] = {}
+    for parameter in parameters_of(model):
+        groups.setdefault(parameter.group, []).append(parameter)
+    return list(groups.items())
+
+
+def range_text(parameter: Parameter) -> str:
+    """What a control may be, in words."""
+    if parameter.low is not None and parameter.high is not None:
+        return f"{parameter.low:g} to {parameter.high:g} {parameter.unit}".strip()
+    if parameter.options:
+        return ", ".join(o or "none" for o in parameter.options)
+    return {"switch": "on or off", "colour": "a colour", "curve": "a curve",
+            "map": "a picture"}.get(parameter.kind, "a text")
+
+
+@pages.get("/guide")
+def front() -> Any:
+    things = [("Layer", _groups(Layer))]
+    things += [(THING_NAMES[key], _groups(model)) for key, model in THINGS.items()]
+    genera = [(genus, GENUS_ETAGE[genus], list(SPECIES[genus]), list(VARIETIES[genus]),
+               list(FEATURES[genus])) for genus in GENUS_DEFAULTS]
+    pictures = {slug: url_for("library.picture", key=slug) for slug in shipped()}
+    return render_template("guide.html", page="guide", how_tos=HOW_TOS, things=things,
+                           genera=genera, pictures=pictures, range_text=range_text)

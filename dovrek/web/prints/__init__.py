@@ -1,0 +1,1 @@
+"""Prints: orders, the queue, finished files."""

@@ -1,0 +1,1 @@
+"""Recipes: the library, and recipes going into skies and out of them."""

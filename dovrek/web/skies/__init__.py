@@ -1,0 +1,1 @@
+"""Skies: the gallery, new skies, import and export."""

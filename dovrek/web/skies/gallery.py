@@ -1,0 +1,104 @@
+"""The Skies page: gallery, new, rename, duplicate, delete with undo, import and export."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from flask import Blueprint, abort, redirect, render_template, request, url_for
+from PIL import Image
+
+from dovrek.sky.changes import with_values
+from dovrek.sky.document import Sky
+from dovrek.sky.reading import sky_from_data, sky_from_text, sky_to_text
+from dovrek.sky.recipe import starters
+from dovrek.store import skies as store
+from dovrek.web.shared.answers import attachment, given_file, png_answer
+
+pages = Blueprint("gallery", __name__)
+
+THUMBNAIL = (480, 270)
+CLEAR = "clear"
+
+
+def thumbnail(png: bytes) -> bytes:
+    """A gallery picture of a proof."""
+    image = Image.open(io.BytesIO(png))
+    image.thumbnail(THUMBNAIL, Image.Resampling.LANCZOS)
+    buffer = io.BytesIO()
+    image.save(buffer, "PNG")
+    return buffer.getvalue()
+
+
+@pages.get("/")
+def front() -> Any:
+    deleted = request.args.get("deleted", "")
+    return render_template("skies.html", skies=store.gallery(), starts=starters(), deleted=deleted,
+                           page="skies")
+
+
+@pages.get("/skies/<slug>/thumbnail.png")
+def picture(slug: str) -> Any:
+    row = store.stored(slug, pictured=True)
+    if row.picture is None:
+        abort(404, "There is no picture of this sky yet; open it once.")
+    return png_answer(bytes(row.picture))
+
+
+@pages.post("/skies")
+def new() -> Any:
+    start = request.form.get("start", CLEAR)
+    known = starters()
+    if start == CLEAR:
+        sky = sky_from_data({"dovrek": 1, "name": "Clear sky"})
+    elif start in known:
+        found = known[start].sky
+        assert found is not None
+        sky = found
+    else:
+        abort(422, f"start: '{start[:40]}' is not known; use one of: {CLEAR}, {', '.join(known)}")
+    row = store.add_sky(sky)
+    return redirect(url_for("composer.page", slug=row.slug))
+
+
+@pages.post("/skies/import")
+def bring_in() -> Any:
+    file = given_file("file", "choose a sky exported as JSON")
+    row = store.add_sky(sky_from_text(file.stream.read()), "Imported")
+    return redirect(url_for("composer.page", slug=row.slug))
+
+
+@pages.get("/skies/<slug>/export.json")
+def export(slug: str) -> Any:
+    sky, _ = store.load(slug)
+    return attachment(sky_to_text(sky), f"{slug}.json")
+
+
+@pages.post("/skies/<slug>/rename")
+def rename(slug: str) -> Any:
+    name = request.form.get("name", "")
+    _, revision = store.load(slug)
+
+    def alter(sky: Sky) -> Sky:
+        return with_values(sky, {"name": name})
+
+    store.change(slug, revision, "Rename", alter)
+    return redirect(url_for("gallery.front"))
+
+
+@pages.post("/skies/<slug>/duplicate")
+def copy(slug: str) -> Any:
+    store.duplicate(slug)
+    return redirect(url_for("gallery.front"))
+
+
+@pages.post("/skies/<slug>/delete")
+def remove(slug: str) -> Any:
+    store.delete(slug)
+    return redirect(url_for("gallery.front", deleted=slug))
+
+
+@pages.post("/skies/<slug>/restore")
+def bring_back(slug: str) -> Any:
+    store.restore(slug)
+    return redirect(url_for("gallery.front"))
