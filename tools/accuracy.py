@@ -145,7 +145,7 @@ def _points(field: Any, layer: int, count: int) -> float:
     for k in range(1, count + 1):  # points that fill a box evenly (Roberts 2018)
         x = 30_000.0 * ((0.8191725134 * k) % 1.0 - 0.5)
         y = 30_000.0 * ((0.6710436067 * k) % 1.0 - 0.5)
-        z = p["lowest"] + (p["highest"] - p["lowest"]) * ((0.5497004779 * k) % 1.0)
+        z = p.lowest + (p.highest - p.lowest) * ((0.5497004779 * k) % 1.0)
         total += density(field, layer, x, y, z, 0.0, 2.0)[1]
     return total / count
 

@@ -1,1 +1,1 @@
-"""Where rays go: the round planet, lenses, and the views (one file each) that turn pixels to rays."""
+"""Where rays go: the round planet, lenses, and views (one file each) from pixels to rays."""

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, abort, jsonify, render_template, request
 
 from dovrek.core.air.sun_place import local_day, moon_place, sun_place
+from dovrek.core.geometry.views import OFFERED
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import COPIED, with_values
@@ -94,7 +95,7 @@ def page(slug: str) -> Any:
     sky, revision = store.load(slug)
     live().show(slug, sky, revision, look())
     return render_template("composer.html", ramp=list(zip(STOPS, RAMP_HEX, strict=True)),
-                           copied=list(COPIED),
+                           copied=list(COPIED), views=list(OFFERED.values()),
                            drawing=versions.overlay(slug) is not None,
                            hint_off=request.cookies.get("hint") == "off",
                            **parts(slug, sky, revision, _selected(sky)))

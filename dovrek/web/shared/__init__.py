@@ -1,1 +1,1 @@
-"""What screens share: answers, security, where files are found, base templates, the board's style."""
+"""What screens share: answers, security, where files are, base templates, the board's style."""

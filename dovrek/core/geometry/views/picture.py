@@ -53,4 +53,4 @@ def lens(camera: Camera, frame: Frame) -> Lens:
 
 
 VIEW = View("picture", "Through the lens", ray, pixel, place, lens,
-            lambda camera: camera.aspect, 960)
+            lambda camera: camera.aspect, 960, turned=True)

@@ -45,8 +45,16 @@ class View(NamedTuple):
     lens: Callable[[Camera, Frame], Lens]  # its `projection` is filled in by `lens_of`
     aspect: Callable[[Camera], float]  # width over height, unless set
     width: int  # of a file, unless set
+    turned: bool = False  # heading, pitch and lens of the camera turn it
     joined: bool = False  # its left and right edges meet
     from_above: bool = False  # a map seen from over all clouds
+
+    @property
+    def kind(self) -> str:
+        """How a hand turns it: by the `lens`, all `around`, from `above`, or not at all."""
+        if self.from_above:
+            return "above"
+        return "around" if self.joined else ("lens" if self.turned else "whole")
 
 
 EAST, NORTH, UP = (np.eye(3)[k] for k in range(3))

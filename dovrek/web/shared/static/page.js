@@ -6,13 +6,19 @@ window.dovrekNotice = (text) => {
   clearTimeout(noticeTimer);
   line.textContent = text;
   line.hidden = !text;
-  if (text) noticeTimer = setTimeout(() => { line.hidden = true; }, 9000);
+  if (text)
+    noticeTimer = setTimeout(() => {
+      line.hidden = true;
+    }, 9000);
 };
 document.addEventListener("submit", (event) => {
   const limit = Number(event.target.dataset.limit || 0);
   const file = limit && event.target.querySelector("input[type=file]").files[0];
   if (file && file.size > limit) {
     event.preventDefault();
-    window.dovrekNotice(`${file.name} has ${(file.size / 1e6).toFixed(0)} MB, too large for a sky; choose a sky exported as JSON.`);
+    window.dovrekNotice(
+      `${file.name} has ${(file.size / 1e6).toFixed(0)} MB, too large for a sky; ` +
+        "choose a sky exported as JSON.",
+    );
   }
 });

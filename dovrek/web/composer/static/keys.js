@@ -1,0 +1,19 @@
+// Keys and dialogs of the whole page.
+import { ALL, send } from "./changes.js";
+import { $ } from "./state.js";
+
+document.addEventListener("keydown", (e) => {
+  const typing = e.target.matches?.("input:not([type=range], [type=checkbox]), select, textarea");
+  const key = e.key.toLowerCase();
+  if ((e.ctrlKey || e.metaKey) && (key === "z" || key === "y")) {
+    if (typing && e.target.value !== e.target.defaultValue) return;
+    e.preventDefault();
+    send(key === "y" || e.shiftKey ? "redo" : "undo", {}, ALL);
+  } else if (!typing && !e.ctrlKey && !e.metaKey && !document.querySelector("dialog[open]")) {
+    if (e.key === "?") $("keys").showModal();
+    else if (key === "p" && !e.target.closest?.(".band")) $("print-dialog").showModal();
+  }
+});
+document.addEventListener("click", (e) => {
+  if (e.target.closest("[data-close]")) e.target.closest("dialog").close();
+});

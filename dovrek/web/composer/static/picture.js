@@ -1,0 +1,103 @@
+// The live picture: asked for, inked in, and what is said of it.
+import { refresh } from "./changes.js";
+import { $, blobOf, here, lookQuery, main, notice, root } from "./state.js";
+
+export const canvas = $("picture");
+const ink = canvas.getContext("2d");
+let serial = 0,
+  progress = -1,
+  asking = null;
+export function lookAnew() {
+  // another view: its pictures count for themselves
+  serial = 0;
+  progress = -1;
+  canvas.dataset.serial = 0;
+  asking?.abort();
+  $("quality").textContent = "turning to another view";
+  refresh("overlay,schedule");
+}
+async function paint(state) {
+  if (state.picture.image) {
+    await inkIn(state, blobOf(state.picture.image));
+    return;
+  }
+  const answer = await fetch(`${root}picture/${state.picture.serial}.png?${lookQuery()}`);
+  if (answer.ok) await inkIn(state, await answer.blob());
+}
+async function inkIn(state, blob) {
+  const bitmap = await createImageBitmap(blob);
+  if (state.picture.serial < Number(canvas.dataset.serial || 0)) return;
+  if (canvas.width !== bitmap.width || canvas.height !== bitmap.height) {
+    canvas.width = bitmap.width;
+    canvas.height = bitmap.height;
+  }
+  $("plate").style.setProperty("--aspect", bitmap.width / bitmap.height);
+  ink.drawImage(bitmap, 0, 0);
+  canvas.dataset.serial = state.picture.serial;
+  canvas.dataset.revision = state.picture.revision;
+  canvas.dataset.quality = state.picture.quality;
+  canvas.dataset.painted = performance.now();
+  document.dispatchEvent(new CustomEvent("painted", { detail: state.picture }));
+  const lens = main.querySelector('[data-path="camera.lens_mm"] .value');
+  const numbers = [`EV ${state.picture.ev.toFixed(1)}`, `${state.picture.kelvins} K`];
+  if (lens) numbers.push(`${lens.value} mm`);
+  $("numbers").textContent = numbers.join("   ");
+}
+document.addEventListener("pictured", (e) => {
+  // the picture that came with the answer to a change
+  inkIn(e.detail, blobOf(e.detail.picture.image));
+});
+let judged = 0;
+async function watch() {
+  for (;;) {
+    const asked = lookQuery();
+    asking = new AbortController();
+    try {
+      const answer = await fetch(
+        `${root}live?serial=${serial}&progress=${progress}&revision=${here.revision}&${asked}`,
+        { signal: asking.signal },
+      );
+      if (!answer.ok) throw new Error(answer.status);
+      const state = await answer.json();
+      if (asked !== lookQuery()) continue;
+      progress = state.progress;
+      if (state.fault) {
+        notice(state.fault);
+        await new Promise((r) => setTimeout(r, 1500));
+      }
+      if (state.picture && state.picture.serial !== serial) {
+        serial = state.picture.serial;
+        await paint(state);
+      }
+      $("progress").value = state.progress;
+      if (state.done && judged !== state.revision && !here.sending && !here.held.size) {
+        judged = state.revision;
+        refresh("advisories,section");
+      }
+      const size = state.picture ? ` ${state.picture.width} × ${state.picture.height}` : "";
+      $("quality").textContent =
+        state.done && state.picture
+          ? `proof${size}`
+          : state.picture
+            ? `${state.picture.quality}${size} · ${state.stage}`
+            : state.warm
+              ? state.stage
+              : "warming up: the renderer is compiling, once per machine";
+      const free = !here.sending && !here.held.size;
+      if (state.revision && state.revision !== here.revision && free) {
+        await new Promise((r) => setTimeout(r, 60));
+        if (state.revision !== here.revision && !here.sending) {
+          here.revision = state.revision;
+          notice("Another window changed this sky; this one shows it now.");
+          refresh();
+        }
+      }
+    } catch (fault) {
+      if (fault.name === "AbortError") continue;
+      canvas.dataset.serial = 0; // a server started anew counts its pictures anew
+      $("quality").textContent = "no connection; trying again";
+      await new Promise((r) => setTimeout(r, 1500));
+    }
+  }
+}
+watch();
