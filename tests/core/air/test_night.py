@@ -15,7 +15,7 @@ from dovrek.core.picture.render import meter_sky
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import SKETCH
 from dovrek.core.run.workers import Cancel
-from dovrek.core.transport.march import sun_disc_share
+from dovrek.core.transport.disc import sun_disc_share
 from dovrek.sky.document import Sky
 from tests.conftest import free_sun, sky_of
 
@@ -75,7 +75,7 @@ def test_a_night_is_printed_as_one(studio: Studio) -> None:
     for moment in (FULL_MOON, NO_MOON):
         sky = night(moment, camera={"heading_deg": 0, "pitch_deg": 30})
         prepared = studio.preparer.scene(sky, SKETCH, Cancel())
-        ev = meter_sky(sky, prepared, studio.workers, Cancel()).ev
+        ev = meter_sky(sky.camera, prepared, studio.workers, Cancel()).ev
         light = studio.render(sky, Wish(64, 36, "sketch")).light[..., 1].mean()
         found[moment] = light / 2.0**ev
     assert found[NO_MOON] < 0.5 * found[FULL_MOON]
@@ -88,12 +88,13 @@ def test_lit_share_of_the_disc_is_the_phase(studio: Studio) -> None:
     assert 0.05 < lit < 0.4
     prepared = studio.preparer.scene(sky, SKETCH, Cancel())
     moon = next(p for p in prepared.lights if p.sun.azimuth == place.azimuth)
-    e0, a0, radius = moon.scene.sun_disc[:3]
+    disc = moon.scene.sun
+    e0, a0, radius = disc["elevation"], disc["azimuth"], disc["radius"]
     count, total = 160, 0.0
     for i in range(count):
         for j in range(count):
             u, v = (2 * (i + 0.5) / count - 1) * 1.1, (2 * (j + 0.5) / count - 1) * 1.1
-            flat = moon.scene.sun_disc[3]
+            flat = disc["flattening"]
             total += sun_disc_share(moon.scene, e0 + v * radius * flat,
                                     a0 + u * radius / math.cos(e0), 1e-5)
     area = total * (2.2 / count) ** 2 / math.pi

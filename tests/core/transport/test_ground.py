@@ -14,7 +14,7 @@ from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.ground import BELOW, lit_from_below, over_mean
 from dovrek.core.transport.look_ups import from_below, sun_passed
-from dovrek.core.transport.scene import BELOW_M, Scene
+from dovrek.core.transport.scene import BELOW_M, GROUND, Scene
 from tests.conftest import free_sun
 
 HEAPS = {"genus": "cumulus", "id": "a", "cover_oktas": 3.5, "base_m": 1000,
@@ -45,7 +45,7 @@ def test_ground_in_shade_lights_a_base_less(studio: Studio) -> None:
     step = BELOW_M / BELOW
     places = [((i + 0.5) * step - BELOW_M / 2, (j + 0.5) * step - BELOW_M / 2)
               for i in range(8, 56, 4) for j in range(8, 56, 4)]
-    lit = [sun_passed(scene, x, y, 0.0, np.empty(3)) for x, y in places]
+    lit = [sun_passed(scene, x, y, 0.0) for x, y in places]
     seen = [from_below(scene, 0, x, y) for x, y in places]
     assert seen == pytest.approx(
         [found[i, j] for i in range(8, 56, 4) for j in range(8, 56, 4)], rel=1e-5)
@@ -62,7 +62,9 @@ def test_high_layers_see_the_mean_and_low_ones_a_disc(studio: Studio) -> None:
     spread = lit.std(axis=(1, 2))
     assert spread[0] > 1.3 * spread[1] > 0.0 and spread[2] == 0.0
     assert lit.mean(axis=(1, 2)) == pytest.approx(mean, abs=0.03)
-    assert over_mean(lit, mean, np.array([[0.0] * 3, [1.0] * 3, [0.0] * 3])) == pytest.approx(1.0)
+    ground = np.zeros(1, GROUND)[0]
+    ground["by_sky"] = 1.0
+    assert over_mean(lit, mean, ground) == pytest.approx(1.0)
 
 
 def test_no_shade_from_a_sun_below_the_horizon(studio: Studio) -> None:
