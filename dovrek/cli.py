@@ -89,6 +89,20 @@ def emit(data: Any) -> None:
     click.echo(json.dumps(data, indent=1, ensure_ascii=False))
 
 
+class ViewName(click.ParamType):  # type: ignore[type-arg]
+    """The name of a view; the views are not loaded to list the commands."""
+
+    name = "view"
+    said = "What is seen: picture, dome, plan or another view of the guide."
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> str:
+        from dovrek.core.geometry.views import OFFERED
+
+        if value not in OFFERED:
+            self.fail(f"'{value}' is no view; use one of {', '.join(OFFERED)}", param, ctx)
+        return str(value)
+
+
 class Commands(click.Group):
     """Failures of our own making end with status 1 and one line."""
 
@@ -130,7 +144,7 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
 @main.command()
 @click.argument("sky")
 @click.option("-o", "--output", required=True, type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--view", type=click.Choice(["picture", "dome", "plan"]), default="picture")
+@click.option("--view", type=ViewName(), default="picture", help=ViewName.said)
 @click.option("--size", default=None,
               help="WxH pixels; default 960x540, domes 2048x1024, plans 1024x1024.")
 @click.option("--quality", type=click.Choice(["draft", "proof", "final"]), default="proof")
@@ -169,8 +183,10 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         document = with_values(document, changes)
     except SkyError as error:
         raise BadInput(str(error)) from None
+    from dovrek.core.geometry.views import OFFERED
     from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, Studio, Wish
-    from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
+    from dovrek.formats.kinds.format import Developing
+    from dovrek.formats.pictures import FormatError, bits_for, format_of, write_picture
 
     try:
         depth = bits_for(output, bits, scale)
@@ -178,21 +194,22 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         raise BadInput(str(error)) from None
     if not output.parent.is_dir():
         raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
-    if passes and (output.suffix.lower() != ".exr" or reference):
+    if passes and (not format_of(output).passes or reference):
         raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
                        "and leave --reference out")
+    if ground == "off" and not format_of(output).transparent:
+        raise BadInput(f"--ground: {output.suffix.lower()} holds no transparency; use .png, .tif "
+                       "or .exr")
     low, high = EXTENT_LIMITS_KM
-    if extent is not None and not (view == "plan" and low <= extent <= high):
+    seen = OFFERED[view]
+    if extent is not None and not (seen.from_above and low <= extent <= high):
         raise BadInput(f"--extent: {extent:g} is not the width of a plan; give {low:g} to "
                        f"{high:g} km with --view plan")
     if size:
         width, height = parse_size(size)
-    elif view == "dome":
-        width, height = 2048, 1024
-    elif view == "plan":
-        width, height = 1024, 1024
     else:
-        width, height = 960, max(16, round(960 / document.camera.aspect))
+        width = seen.width
+        height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre,
                 extent or EXTENT_KM, passes)
     studio = Studio(threads)

@@ -22,7 +22,9 @@ from dovrek.core.picture.studio import Wish
 from dovrek.core.prepare.preparer import seen_layers
 from dovrek.core.transport.passes import passes_of
 from dovrek.core.transport.sample import OUT
-from dovrek.formats.pictures import Developing, write_picture
+from dovrek.formats.kinds import printed
+from dovrek.formats.kinds.format import Developing
+from dovrek.formats.pictures import write_picture
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.prints.tiles import (
     compute_tile,
@@ -133,16 +135,17 @@ def work(row: PrintJob, settings: Settings, client: Client) -> None:
     # The film and the sidecar's numbers come from where the scene is: the workers.
     sun, metered, light = client.submit(numbers_of, row.document, wish, pure=False).result()
     name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
-    path = settings.prints / f"{name}{order.extension}"
-    developing = Developing(*metered, order.bits, "exposed", order.ground == "off")  # type: ignore[arg-type]
+    form, bits = printed()[order.format]
+    path = settings.prints / f"{name}{form.extensions[0]}"
+    developing = Developing(*metered, bits, "exposed", order.ground == "off")
     shown = [x.id for x in seen_layers(sky)]
     parts = passes_of(frame[..., OUT:], wish.settings.samples, len(shown)) if wish.passes else None
     notes = write_picture(path, frame[..., :OUT], developing, parts, shown)
     picture: dict[str, Any] = {
         "file": path.name, "size": [order.width, order.height], "projection": "rectilinear",
-        "bits": order.bits, "quality": order.quality, "ground": order.ground,
+        "bits": bits, "quality": order.quality, "ground": order.ground,
         "passes": order.passes,
-        "colour_space": "sRGB" if order.extension == ".png" else "linear Rec. 709",
+        "colour_space": "linear Rec. 709" if bits in form.linear else "sRGB",
         "seconds": round(before + time.monotonic() - start, 1),
     }
     try:

@@ -13,8 +13,6 @@ from dovrek.store.tables import PrintJob, database, now
 WAITING, WORKING, DONE, FAILED, CANCELLED = "waiting", "working", "done", "failed", "cancelled"
 OPEN = (WAITING, WORKING)
 WIDTH_LIMIT, HEIGHT_LIMIT = 3840, 2160
-FORMATS = {"png-8": (".png", "8"), "png-16": (".png", "16"), "exr-half": (".exr", "half"),
-           "exr-float": (".exr", "float")}
 
 
 class OrderError(ValueError):
@@ -36,17 +34,10 @@ class Order:
     ground: str = "on"
     passes: str = "none"
 
-    @property
-    def extension(self) -> str:
-        return FORMATS[self.format][0]
 
-    @property
-    def bits(self) -> str:
-        return FORMATS[self.format][1]
-
-
-def order_from(fields: dict[str, Any]) -> Order:
-    """An order from a form. Raises OrderError."""
+def order_from(fields: dict[str, Any], formats: dict[str, tuple[bool, bool]]) -> Order:
+    """An order from a form. `formats` are those on offer, and whether each holds passes and
+    transparency. Raises OrderError."""
     def whole(name: str, limit: int) -> int:
         text = str(fields.get(name, "")).strip()
         if not text.isdecimal() or not 16 <= int(text) <= limit:
@@ -60,10 +51,13 @@ def order_from(fields: dict[str, Any]) -> Order:
             raise OrderError(f"{name}: '{text[:20]}' is not known; use one of {', '.join(known)}")
         return text
 
-    form = word("format", tuple(FORMATS), "png-8")
+    form = word("format", tuple(formats), "png-8")
     passes = word("passes", ("none", "all"), "none")
-    if passes == "all" and FORMATS[form][0] != ".exr":
+    if passes == "all" and not formats[form][0]:
         raise OrderError("passes: only OpenEXR holds them; choose an OpenEXR file, or no passes")
+    if fields.get("ground") == "off" and not formats[form][1]:
+        raise OrderError("ground: this file holds no transparency; choose another file, or a shown "
+                         "ground")
     return Order(whole("width", WIDTH_LIMIT), whole("height", HEIGHT_LIMIT),
                  word("quality", ("draft", "proof", "final"), "final"),
                  form, word("ground", ("on", "off"), "on"), passes)

@@ -15,7 +15,8 @@ from PIL import Image
 
 from dovrek.core.colour.film import develop, white_luminance
 from dovrek.core.colour.spectrum import RGB_TO_XYZ
-from dovrek.formats.pictures import Developing, FormatError, bits_for, write_picture
+from dovrek.formats.kinds.format import Developing
+from dovrek.formats.pictures import FormatError, bits_for, write_picture
 from dovrek.formats.whole_file import whole_file
 
 EV, KELVINS = 14.0, 5600.0

@@ -412,7 +412,8 @@ def test_what_is_no_reference_is_refused_in_words(client: FlaskClient, name: str
 
 def test_linear_references_are_read_as_written(tmp_path: Any) -> None:
     """Our own writers, which independent readers check elsewhere, against this reader."""
-    from dovrek.formats.pictures import Developing, write_picture
+    from dovrek.formats.kinds.format import Developing
+    from dovrek.formats.pictures import write_picture
     from dovrek.formats.references import read_reference
 
     light = np.ones((24, 40, 5), dtype=np.float32) * 800.0

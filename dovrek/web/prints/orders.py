@@ -20,6 +20,7 @@ from flask import (
 from PIL import Image
 
 from dovrek.core.colour.film import develop
+from dovrek.formats.kinds import printed
 from dovrek.formats.preview import light_of_exr, sidecar_of
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store
@@ -43,15 +44,17 @@ def shown(row: Any) -> dict[str, Any]:
         left = f"{seconds:.0f} s left" if seconds < 90 else f"{seconds / 60:.0f} min left"
     elif row.state == jobs.WORKING:
         left = "finishing" if row.done and row.done == row.total else "building the scene"
+    form, bits = printed()[order.format]
     return {"row": row, "order": order, "left": left,
-            "kind": f"{order.extension[1:].upper()} {order.bits}"}
+            "kind": f"{form.title} {bits}"}
 
 
 @pages.post("/skies/<slug>/prints")
 def order(slug: str) -> Any:
     sky, _ = store.load(slug)
     try:
-        wanted = jobs.order_from(request.form.to_dict())
+        wanted = jobs.order_from(request.form.to_dict(), {
+            name: (form.passes, form.transparent) for name, (form, _) in printed().items()})
     except jobs.OrderError as error:
         abort(422, str(error))
     jobs.place(sky, slug, wanted)

@@ -7,9 +7,9 @@ import math
 import numpy as np
 import pytest
 
-from dovrek.core.geometry.lens import dome_lens, picture_lens, plan_lens
-from dovrek.core.geometry.views import pixel_size, ray_of
-from dovrek.core.geometry.views.view import Lens
+from dovrek.core.geometry.lens import direction_at, dome_lens, picture_lens, place_of, plan_lens
+from dovrek.core.geometry.views import OFFERED, lens_of, pixel_size, ray_of
+from dovrek.core.geometry.views.view import Frame, Lens
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.sparing import find_horizon
 from dovrek.core.transport.scene import grain
@@ -88,3 +88,23 @@ def test_the_film_goes_before_the_meter() -> None:
     assert metered.set_by(Film()) == metered
     assert metered.set_by(Film(exposure_ev=9.0)) == Metered(9.0, 5600)
     assert metered.set_by(Film(white_balance_k=3200.0)) == Metered(14.5, 3200.0)
+
+
+@pytest.mark.parametrize("name", [name for name in OFFERED if not OFFERED[name].from_above])
+def test_places_and_directions_of_a_view_answer_each_other(name: str) -> None:
+    """What a view draws at a place lies there (its two maps are inverses)."""
+    view = OFFERED[name]
+    lens = lens_of(view, Camera(heading_deg=70.0, pitch_deg=20.0), Frame(1.5, 30.0))
+    for u, v in ((0.5, 0.4), (0.3, 0.55), (0.62, 0.71), (0.48, 0.31)):
+        direction = direction_at(lens, u, v)
+        assert np.linalg.norm(direction) == pytest.approx(1.0)
+        assert place_of(lens, direction) == pytest.approx((u, v), abs=1e-6)
+
+
+def test_a_fisheye_has_the_zenith_in_the_middle_and_the_horizon_at_its_rim() -> None:
+    """Equidistant: the angle from the zenith grows evenly (common practice of all-sky lenses)."""
+    lens = lens_of(OFFERED["fisheye"], Camera(heading_deg=90.0), Frame(1.0))
+    assert direction_at(lens, 0.5, 0.5) == pytest.approx([0.0, 0.0, 1.0], abs=1e-9)
+    assert direction_at(lens, 0.5, 1.0) == pytest.approx([1.0, 0.0, 0.0], abs=1e-9)  # heading
+    assert direction_at(lens, 1.0, 0.5) == pytest.approx([0.0, -1.0, 0.0], abs=1e-9)  # its right
+    assert direction_at(lens, 0.5, 0.75)[2] == pytest.approx(math.cos(math.radians(45.0)))

@@ -19,7 +19,8 @@ from dovrek.core.prepare.fineness import FINE
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.sample import DISTANCE
-from dovrek.formats.pictures import Developing, write_picture
+from dovrek.formats.kinds.format import Developing
+from dovrek.formats.pictures import write_picture
 from tests.conftest import free_sun
 
 LAYERS = [{"genus": "cumulus", "id": "heaps", "cover_oktas": 3.5},

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from dovrek.core.compile.choosing import chosen
 from dovrek.core.compile.kernels import kernel
-from dovrek.core.geometry.views import dome, falling, picture, plan
+from dovrek.core.geometry.views import dome, falling, fisheye, picture, plan
 from dovrek.core.geometry.views.view import Frame, Lens, View
 from dovrek.sky.document import Camera
 
-VIEWS: tuple[View, ...] = (picture.VIEW, dome.VIEW, plan.VIEW, falling.VIEW)
+VIEWS: tuple[View, ...] = (picture.VIEW, dome.VIEW, plan.VIEW, fisheye.VIEW, falling.VIEW)
 OFFERED = {view.name: view for view in VIEWS if view.name}
 
 _rays = chosen("view_rays", [v.ray for v in VIEWS], "lens, u, v, place, ray")

@@ -1,0 +1,80 @@
+"""What a picture format is, and light made ready for one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dovrek.core.colour.film import develop, white_luminance
+from dovrek.core.colour.spectrum import XYZ_TO_RGB
+from dovrek.core.transport.passes import Passes
+from dovrek.core.transport.sample import ALPHA
+
+Bits = Literal["8", "16", "half", "float"]
+Scale = Literal["exposed", "absolute"]
+REC_709 = (0.640, 0.330, 0.300, 0.600, 0.150, 0.060, 0.3127, 0.3290)  # of linear files
+
+
+@dataclass(frozen=True)
+class Developing:
+    """How light becomes a file."""
+
+    ev: float
+    kelvins: float
+    contrast: float = 1.0
+    saturation: float = 1.0
+    bits: Bits | None = None
+    scale: Scale = "exposed"
+    transparent: bool = False
+
+
+@dataclass(frozen=True)
+class Contents:
+    """What goes into a file: (h, w, 5) light, and passes with the ids of the layers they hold."""
+
+    light: NDArray[np.float32]
+    developing: Developing
+    bits: Bits
+    passes: Passes | None = None
+    layer_ids: list[str] = field(default_factory=list)
+
+
+class Format(NamedTuple):
+    """A file format. `kinds.FORMATS` lists them."""
+
+    name: str
+    title: str
+    extensions: tuple[str, ...]  # the usual one first
+    bits: tuple[Bits, ...]  # the usual ones first
+    linear: tuple[Bits, ...]  # of those, what holds scene light instead of developed codes
+    write: Callable[[Path, Contents], list[str]]  # gives notes for the sidecar; raises OSError
+    transparent: bool = False  # whether it may hold alpha
+    passes: bool = False  # whether it may hold further channels
+
+
+def linear_rgb(light: NDArray[np.float32], developing: Developing) -> tuple[
+        NDArray[np.float32], float]:
+    """Scene-linear Rec. 709 RGB and the luminance of (1, 1, 1) in cd/m²."""
+    white = 1.0 if developing.scale == "absolute" else white_luminance(developing.ev)
+    rgb = light[..., :3].astype(np.float64) @ XYZ_TO_RGB.T / white
+    return rgb.astype(np.float32), white
+
+
+def developed(light: NDArray[np.float32], developing: Developing, bits: int) -> NDArray[Any]:
+    """Codes of 8 or 16 bits by the film, with alpha if asked for."""
+    colour = light
+    if developing.transparent:  # files with integer alpha keep colour apart from it
+        alpha = np.maximum(light[..., ALPHA : ALPHA + 1], 1e-4)
+        colour = (light[..., :3] / alpha).astype(np.float32)
+    picture = develop(colour, developing.ev, developing.kelvins, developing.contrast,
+                      developing.saturation, bits)
+    if not developing.transparent:
+        return picture
+    top = 2**bits - 1
+    alpha = np.clip(light[..., ALPHA] * top + 0.5, 0, top).astype(picture.dtype)
+    return np.concatenate([picture, alpha[..., None]], axis=2)

@@ -1,0 +1,19 @@
+"""JPEG, developed by the film."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PIL import Image
+
+from dovrek.formats.kinds.format import Contents, Format, developed
+
+
+def write(path: Path, contents: Contents) -> list[str]:
+    """Eight bits, colour as fine as brightness."""
+    Image.fromarray(developed(contents.light, contents.developing, 8)).save(
+        path, "JPEG", quality=95, subsampling=0)
+    return []
+
+
+FORMAT = Format("jpeg", "JPEG", (".jpg", ".jpeg"), ("8",), (), write)

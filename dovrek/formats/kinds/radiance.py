@@ -1,0 +1,33 @@
+"""Radiance HDR: linear light with a shared exponent."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from dovrek.formats.kinds.format import REC_709, Contents, Format, linear_rgb
+
+RADIANCE_LM_W = 179.0  # what readers of Radiance files take for white light
+
+
+def write(path: Path, contents: Contents) -> list[str]:
+    """RGBE, flat scanlines. Source: Ward 1991, real pixels."""
+    rgb, white = linear_rgb(contents.light, contents.developing)
+    rgb = np.maximum(rgb, 0.0)
+    largest = rgb.max(axis=2)
+    mantissa, exponent = np.frexp(largest)
+    scale = np.where(largest > 1e-32, mantissa * 256.0 / np.maximum(largest, 1e-32), 0.0)
+    out = np.zeros((*rgb.shape[:2], 4), dtype=np.uint8)
+    out[..., :3] = np.clip(rgb * scale[..., None], 0, 255).astype(np.uint8)
+    out[..., 3] = np.where(largest > 1e-32, np.clip(exponent + 128, 0, 255), 0).astype(np.uint8)
+    height, width = rgb.shape[:2]
+    primaries = " ".join(f"{c:.4f}" for c in REC_709)
+    head = (f"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\nEXPOSURE={RADIANCE_LM_W / white:.8g}\n"
+            f"PRIMARIES={primaries}\n\n"
+            f"-Y {height} +X {width}\n")
+    path.write_bytes(head.encode() + out.tobytes())
+    return []
+
+
+FORMAT = Format("hdr", "Radiance HDR", (".hdr",), ("float",), ("float",), write)
