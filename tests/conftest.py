@@ -57,9 +57,10 @@ def store(home: Settings) -> Iterator[Settings]:
 # -- the application in Chromium ----------------------------------------------------------
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
-    """One server for all interface tests, as `dovrek demo` starts it."""
+    """A server with a store of its own for each module of interface tests, as `dovrek demo` starts
+    it: their order does not matter."""
     from tests.chromium import Server
 
     made = Server(tmp_path_factory.mktemp("served"))

@@ -6,6 +6,8 @@ from __future__ import annotations
 import importlib.util
 import os
 import sys
+import tempfile
+from pathlib import Path
 from typing import Any
 
 from dovrek.core.compile.kernels import FOLDER
@@ -25,11 +27,7 @@ def chosen(name: str, kernels: list[Any], arguments: str) -> Any:
                         else f"    return of_{number}({arguments})")
     text = "\n".join(["from dovrek.core.compile.kernels import inner", *imports, "", "", "@inner",
                       f"def pick(which, {arguments}):", *branches, ""])
-    path = FOLDER / f"{name}.py"
-    if not (path.exists() and path.read_text() == text):  # numba heeds when a file was written
-        part = path.with_suffix(f".{os.getpid()}")
-        part.write_text(text)
-        part.replace(path)
+    path = _written(FOLDER / f"{name}.py", text)
     module_name = f"dovrek_{name}"
     spec = importlib.util.spec_from_file_location(module_name, path)
     assert spec is not None and spec.loader is not None
@@ -37,3 +35,16 @@ def chosen(name: str, kernels: list[Any], arguments: str) -> Any:
     sys.modules[module_name] = module
     spec.loader.exec_module(module)
     return module.pick
+
+
+def _written(path: Path, text: str) -> Path:
+    """A file that holds a text: this one, or where it cannot be written one of this process."""
+    try:
+        if not (path.exists() and path.read_text() == text):  # numba heeds when it was written
+            part = path.with_suffix(f".{os.getpid()}")
+            part.write_text(text)
+            part.replace(path)
+    except OSError:
+        path = Path(tempfile.mkdtemp(prefix="dovrek-")) / path.name
+        path.write_text(text)
+    return path

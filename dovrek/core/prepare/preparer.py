@@ -53,6 +53,7 @@ from dovrek.sky.layer import Layer
 LEAST_FAR_M = 60_000.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
 FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to reckon with
+SCENES_NOTED = 64  # documents whose scenes are known to be built
 NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 # Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
 NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
@@ -93,8 +94,8 @@ def seen_layers(sky: Sky) -> list[Layer]:
 def _told_by(sky: Sky) -> str:
     """What a document says of its scene, whatever is only framing, film or name."""
     layers = [x.model_dump(exclude={"name", "locked"}) for x in seen_layers(sky)]
-    return repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
-                 sky.camera.altitude_m))
+    return key_of(repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
+                        sky.camera.altitude_m)))
 
 
 class Preparer:
@@ -119,8 +120,10 @@ class Preparer:
         air = self.air_of(sky, draft=fineness.rough)
         bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
         lit = [self._lit(sky, source, air, bodies, fineness, cancel) for source in sources(sky)]
-        self.cache.memo("scenes", "")[_told_by(sky), fineness] = [
-            ("scene", light.key) for light in lit]
+        built = self.cache.memo("scenes", "")
+        built[_told_by(sky), fineness] = [("scene", light.key) for light in lit]
+        for old in list(built)[:-SCENES_NOTED]:
+            built.pop(old, None)
         glow = np.array(NIGHT_GLOW) / lit[0].weight
         lit[0] = replace(lit[0], scene=lit[0].scene._replace(glow=glow))
         return replace(lit[0], others=tuple(lit[1:]), key=key_of(*(p.key for p in lit)))

@@ -14,7 +14,7 @@ import pytest
 from numba import float64, types
 from numba.core.registry import cpu_target
 
-from dovrek.core.compile import kernels
+from dovrek.core.compile import choosing, kernels
 from dovrek.core.compile.arithmetic import clamp, henyey_greenstein, smoothstep
 from dovrek.core.compile.kernels import kernel, solver
 from dovrek.core.compile.once import typed_anew, typed_once
@@ -111,3 +111,30 @@ def test_old_folders_of_compiled_code_go(tmp_path: Path, monkeypatch: pytest.Mon
     assert folder.is_dir() and folder == kernels._compiled_folder()
     newest = {f"kernels-{age:016x}" for age in (0, 1)}
     assert {p.name for p in home.iterdir()} == newest | {folder.name, "store"}
+
+
+@kernels.inner
+def _first(a, b):
+    return a + b
+
+
+@kernels.inner
+def _second(a, b):
+    return a * b
+
+
+def test_a_kernel_is_chosen_by_its_place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """By number, and the last for all others; a folder that cannot be written is no hindrance."""
+    monkeypatch.setattr(choosing, "FOLDER", tmp_path)
+    pick = choosing.chosen("tried", [_first, _second], "a, b")
+
+    @kernels.kernel
+    def picked(which, a, b):
+        return pick(which, a, b)
+
+    assert [picked(which, 3.0, 4.0) for which in (0, 1, 7)] == [7.0, 12.0, 12.0]
+    written = (tmp_path / "tried.py").stat().st_mtime_ns
+    choosing.chosen("tried", [_first, _second], "a, b")
+    assert (tmp_path / "tried.py").stat().st_mtime_ns == written  # what is compiled stays good
+    monkeypatch.setattr(choosing, "FOLDER", tmp_path / "tried.py")  # a file is no folder
+    assert choosing.chosen("elsewhere", [_first, _second], "a, b") is not None
