@@ -17,6 +17,7 @@ from dovrek.store import print_jobs as jobs
 from dovrek.store import skies
 from dovrek.web.app import create_app
 from dovrek.web.composer import section
+from dovrek.web.composer.panels import PANELS
 from dovrek.web.composer.schedule import sheet_of
 from dovrek.web.live.live import Live
 from dovrek.web.live.looks import size_for
@@ -220,3 +221,12 @@ def test_the_schedule_writes_values_as_they_are(genus: str) -> None:
         step = row.parameter.step or 0.01
         assert float(row.text) == pytest.approx(row.value, abs=0.3 * step), row.path
     assert next(r.text for r in rows if r.path == "layers[a].cover_oktas") == "2.25"
+
+
+def test_a_panel_asked_for_alone_is_as_in_the_whole(client: FlaskClient) -> None:
+    """Each panel works out what it needs, and nothing of another's."""
+    whole = client.get("/skies/board/panels").get_data(as_text=True)
+    for name in PANELS:
+        alone = client.get(f"/skies/board/panels?only={name}").get_data(as_text=True).strip()
+        assert len(alone) > 60 and alone in whole, name
+    assert client.get("/skies/board/panels?only=none").get_data(as_text=True).strip() == ""

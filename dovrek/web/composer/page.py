@@ -2,86 +2,30 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, abort, jsonify, render_template, request
 
-from dovrek.core.air.sun_place import local_day, moon_place, sun_place
+from dovrek.core.air.sun_place import local_day
 from dovrek.core.geometry.views import OFFERED
 from dovrek.core.run.workers import Cancel
 from dovrek.formats.kinds import printed
-from dovrek.sky.advisories import advisories
 from dovrek.sky.changes import COPIED, with_values
 from dovrek.sky.document import Sky
-from dovrek.sky.layer import GENUS_DEFAULTS, Layer
-from dovrek.sky.parameter import parameter_at
 from dovrek.store import skies as store
 from dovrek.store import versions
-from dovrek.web.composer import section
 from dovrek.web.composer.handling import RAMP_HEX, STOPS
-from dovrek.web.composer.overlay import overlay_of
-from dovrek.web.composer.ribbon import ribbon_of, ribbon_png
-from dovrek.web.composer.schedule import FOLDED, sheet_of
-from dovrek.web.shared.answers import answer, body_of, changed, live, look, png_answer, units
-from dovrek.web.shared.photographs import reference_cover
-from dovrek.web.shared.things import THING_NAMES
+from dovrek.web.composer.panels import PANELS, Shown, parts
+from dovrek.web.composer.ribbon import ribbon_png
+from dovrek.web.shared.answers import answer, body_of, changed, live, look, png_answer
 
 pages = Blueprint("composer", __name__, url_prefix="/skies/<slug>")
 
 POLL_SECONDS = 12.0
 VALUES_LIMIT = 64
 NOTE_LIMIT = 120
-
-
-def facts_of(sky: Sky) -> dict[str, str]:
-    """Short lines under the schedule's titles."""
-    sun = sun_place(sky)
-    height, bearing = math.degrees(sun.elevation), math.degrees(sun.azimuth) % 360
-    field = f"{math.degrees(sky.camera.fov_h_rad):.0f}° × {math.degrees(sky.camera.fov_v_rad):.0f}°"
-    return {"sun_short": f"{height:.1f}° · {bearing:.0f}°",
-            "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
-            "moon": moon_fact(sky),
-            "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
-                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
-            "camera": f"sees {field}", "film": "from scene light to a picture"}
-
-
-def moon_fact(sky: Sky) -> str:
-    """Where the moon stands and how much of it is lit."""
-    place, lit, _ = moon_place(sky)
-    height = math.degrees(place.elevation)
-    stands = f"{height:.0f}° high" if height > 0 else "below the horizon"
-    return f"{stands} · {100 * lit:.0f} % lit"
-
-
-def parts(slug: str, sky: Sky, revision: int, selected: str) -> dict[str, Any]:
-    """All that the templates of the composer show."""
-    facts = facts_of(sky)
-    back, forward = store.steps(slug)
-    sun = math.degrees(sun_place(sky).elevation)
-    if selected.startswith("layer:") and all(f"layer:{x.id}" != selected for x in sky.layers):
-        selected = "sun"
-    seen = live().seen(slug, look(), revision)
-    judged = seen.held_ev is not None  # the picture is finished
-    if judged and (reference := reference_cover(slug)) is not None:
-        seen = replace(seen, reference_cover=reference.oktas, cover=live().cover_at(
-            slug, look(), revision, reference.ratio))
-    return {
-        "slug": slug, "sky": sky, "revision": revision, "selected": selected, "facts": facts,
-        "sheet": sheet_of(sky, selected, facts, units()), "things": THING_NAMES,
-        "bands": section.bands(sky), "marks": [(section.y_of(k * 1e3), k) for k in
-                                               section.MARKS_KM],
-        "etages": section.etage_marks(), "look": look(), "overlay": overlay_of(sky, look()),
-        "geometry": section, "scale": section.scale_table(), "ribbon": ribbon_of(sky),
-        "back": back, "forward": forward, "genera": list(GENUS_DEFAULTS), "folded": FOLDED,
-        "advisories": advisories(sky, sun, seen=seen), "lids": seen.lids, "page": "composer",
-        "base_limits": parameter_at(Layer, "base_m"),
-        "thickness_limits": parameter_at(Layer, "thickness_m"),
-    }
 
 
 def _selected(sky: Sky) -> str:
@@ -100,16 +44,17 @@ def page(slug: str) -> Any:
                            printed=printed(),
                            drawing=versions.overlay(slug) is not None,
                            hint_off=request.cookies.get("hint") == "off",
-                           **parts(slug, sky, revision, _selected(sky)))
+                           **parts(Shown(slug, sky, revision, _selected(sky), look())))
 
 
 @pages.get("/panels")
 def panels(slug: str) -> Any:
-    """Section, schedule, title block and ribbon in one answer (out-of-band for all but one)."""
+    """Some panels in one answer (out-of-band for all but one), or all of them."""
     sky, revision = store.load(slug)
-    names = request.args.get("only", "section,schedule,title,ribbon,overlay,advisories").split(",")
-    return render_template("panels.html", names=names,
-                           **parts(slug, sky, revision, _selected(sky)))
+    only = request.args.get("only")
+    names = list(PANELS) if only is None else [n for n in PANELS if n in only.split(",")]
+    return render_template("panels.html", names=names, **parts(
+        Shown(slug, sky, revision, _selected(sky), look()), names))
 
 
 @pages.post("/change")

@@ -1,0 +1,126 @@
+"""Panels of the composer: one template each, and what it needs, which is worked out for those
+asked for alone. To add one, write its template and name it in PANELS."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+from dovrek.core.air.sun_place import moon_place, sun_place
+from dovrek.sky.advisories import Seen, advisories
+from dovrek.sky.document import Sky
+from dovrek.sky.layer import GENUS_DEFAULTS, Layer
+from dovrek.sky.parameter import parameter_at
+from dovrek.store import skies as store
+from dovrek.web.composer import section
+from dovrek.web.composer.overlay import overlay_of
+from dovrek.web.composer.ribbon import ribbon_of
+from dovrek.web.composer.schedule import FOLDED, sheet_of
+from dovrek.web.live.looks import Look
+from dovrek.web.shared.answers import live, units
+from dovrek.web.shared.photographs import reference_cover
+from dovrek.web.shared.things import THING_NAMES
+
+
+def facts_of(sky: Sky) -> dict[str, str]:
+    """Short lines under the schedule's titles."""
+    sun = sun_place(sky)
+    height, bearing = math.degrees(sun.elevation), math.degrees(sun.azimuth) % 360
+    field = f"{math.degrees(sky.camera.fov_h_rad):.0f}° × {math.degrees(sky.camera.fov_v_rad):.0f}°"
+    return {"sun_short": f"{height:.1f}° · {bearing:.0f}°",
+            "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
+            "moon": moon_fact(sky),
+            "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
+                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
+            "camera": f"sees {field}", "film": "from scene light to a picture"}
+
+
+def moon_fact(sky: Sky) -> str:
+    """Where the moon stands and how much of it is lit."""
+    place, lit, _ = moon_place(sky)
+    height = math.degrees(place.elevation)
+    stands = f"{height:.0f}° high" if height > 0 else "below the horizon"
+    return f"{stands} · {100 * lit:.0f} % lit"
+
+
+@dataclass
+class Shown:
+    """A sky as one window has it open; what several panels show is worked out once."""
+
+    slug: str
+    sky: Sky
+    revision: int
+    selected: str
+    look: Look
+
+    @cached_property
+    def facts(self) -> dict[str, str]:
+        return facts_of(self.sky)
+
+    @cached_property
+    def seen(self) -> Seen:
+        """What the picture tells, the photograph beside it included once it is finished."""
+        seen = live().seen(self.slug, self.look, self.revision)
+        if seen.held_ev is None:
+            return seen
+        reference = reference_cover(self.slug)
+        if reference is None:
+            return seen
+        return replace(seen, reference_cover=reference.oktas, cover=live().cover_at(
+            self.slug, self.look, self.revision, reference.ratio))
+
+    @cached_property
+    def advisories(self) -> Any:
+        return advisories(self.sky, math.degrees(sun_place(self.sky).elevation), seen=self.seen)
+
+
+def _section(shown: Shown) -> dict[str, Any]:
+    return {"bands": section.bands(shown.sky), "lids": shown.seen.lids,
+            "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
+            "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
+            "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),
+            "thickness_limits": parameter_at(Layer, "thickness_m")}
+
+
+def _schedule(shown: Shown) -> dict[str, Any]:
+    return {"sheet": sheet_of(shown.sky, shown.selected, shown.facts, units()),
+            "things": THING_NAMES, "folded": FOLDED, "facts": shown.facts,
+            "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories}
+
+
+def _title(shown: Shown) -> dict[str, Any]:
+    back, forward = store.steps(shown.slug)
+    return {"facts": shown.facts, "back": back, "forward": forward}
+
+
+def _ribbon(shown: Shown) -> dict[str, Any]:
+    return {"facts": shown.facts, "ribbon": ribbon_of(shown.sky)}
+
+
+def _overlay(shown: Shown) -> dict[str, Any]:
+    return {"overlay": overlay_of(shown.sky, shown.look)}
+
+
+def _advisories(shown: Shown) -> dict[str, Any]:
+    return {"advisories": shown.advisories}
+
+
+PANELS: dict[str, Callable[[Shown], dict[str, Any]]] = {
+    "section": _section, "schedule": _schedule, "title": _title, "ribbon": _ribbon,
+    "overlay": _overlay, "advisories": _advisories}
+
+
+def parts(shown: Shown, names: Iterable[str] = PANELS) -> dict[str, Any]:
+    """All that the templates of some panels show."""
+    sky = shown.sky
+    if shown.selected.startswith("layer:") and all(
+            f"layer:{x.id}" != shown.selected for x in sky.layers):
+        shown.selected = "sun"
+    found: dict[str, Any] = {"slug": shown.slug, "sky": sky, "revision": shown.revision,
+                             "selected": shown.selected, "look": shown.look, "page": "composer"}
+    for name in names:
+        found |= PANELS[name](shown)
+    return found
