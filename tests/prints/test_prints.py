@@ -20,6 +20,7 @@ from distributed import Client, LocalCluster
 from PIL import Image
 
 from dovrek.core.picture.studio import Wish
+from dovrek.formats.kinds import holding
 from dovrek.prints import engine
 from dovrek.prints.tiles import compute_tile, print_tiles, store_tile, stored_tile, tile_path
 from dovrek.settings import Settings
@@ -39,7 +40,8 @@ def client() -> Iterator[Client]:
 
 
 def ordered(**fields: Any) -> Any:
-    order = jobs.order_from({"width": 200, "height": 120, "quality": "draft", **fields})
+    order = jobs.order_from({"width": 200, "height": 120, "quality": "draft", **fields},
+                            holding())
     jobs.place(SKY, "test-sky", order)
     return jobs.take()
 
@@ -78,7 +80,9 @@ def test_a_print_with_its_passes(store: Settings, client: Client) -> None:
     assert float(alpha.max()) > 0.9
     assert np.abs(rest * (1 - alpha) + clouds - beauty).max() < 1e-3 * beauty.max()
     with pytest.raises(jobs.OrderError, match="OpenEXR"):
-        jobs.order_from({"width": 96, "height": 54, "passes": "all"})
+        jobs.order_from({"width": 96, "height": 54, "passes": "all"}, holding())
+    with pytest.raises(jobs.OrderError, match="ground"):
+        jobs.order_from({"width": 96, "height": 54, "format": "jpeg-8", "ground": "off"}, holding())
 
 
 def test_remote_scheduler_prints_the_same(store: Settings, client: Client) -> None:
@@ -155,7 +159,7 @@ def test_tiles_together_are_the_picture(store: Settings) -> None:
 
 
 def test_a_killed_engine_is_followed_by_one_that_goes_on(store: Settings) -> None:
-    order = jobs.order_from({"width": 1280, "height": 720, "quality": "draft"})
+    order = jobs.order_from({"width": 1280, "height": 720, "quality": "draft"}, holding())
     number = jobs.place(SKY, "test-sky", order).id
 
     def start() -> subprocess.Popen[bytes]:

@@ -112,4 +112,4 @@ def test_demo_only_goes_into_an_empty_store(store: Settings) -> None:
 ])
 def test_orders_are_refused_in_words(fields: dict[str, str], part: str) -> None:
     with pytest.raises(jobs.OrderError, match=part):
-        jobs.order_from(fields)
+        jobs.order_from(fields, {"png-8": (False, True), "jpeg-8": (False, False)})

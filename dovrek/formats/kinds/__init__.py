@@ -16,3 +16,8 @@ def printed() -> dict[str, tuple[Format, Bits]]:
     developed codes and OpenEXR."""
     return {f"{form.name}-{bits}": (form, bits) for form in FORMATS for bits in form.bits
             if bits not in form.linear or form is openexr.FORMAT}
+
+
+def holding() -> dict[str, tuple[bool, bool]]:
+    """Whether what a print may be holds passes, and transparency."""
+    return {name: (form.passes, form.transparent) for name, (form, _) in printed().items()}

@@ -20,7 +20,7 @@ from flask import (
 from PIL import Image
 
 from dovrek.core.colour.film import develop
-from dovrek.formats.kinds import printed
+from dovrek.formats.kinds import holding, printed
 from dovrek.formats.preview import light_of_exr, sidecar_of
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store
@@ -53,8 +53,7 @@ def shown(row: Any) -> dict[str, Any]:
 def order(slug: str) -> Any:
     sky, _ = store.load(slug)
     try:
-        wanted = jobs.order_from(request.form.to_dict(), {
-            name: (form.passes, form.transparent) for name, (form, _) in printed().items()})
+        wanted = jobs.order_from(request.form.to_dict(), holding())
     except jobs.OrderError as error:
         abort(422, str(error))
     jobs.place(sky, slug, wanted)
