@@ -31,18 +31,22 @@ TINY = Fineness("tiny", 20, 12, (2, 1), (1, 1))
 AIR = {"sun table", "scattering", "sky view", "sunlight"}
 
 
-class AirAlone(StageCache):
-    """Of another cache what the air alone has made, which is tested with the air's controls."""
+class Beginning(StageCache):
+    """What a cold build may begin with: of the warm cache what the air alone has made, which is
+    tested with the air's controls, and what was built cold of the other layer alone."""
 
-    def __init__(self, other: StageCache) -> None:
+    def __init__(self, warm: StageCache, cold: StageCache) -> None:
         super().__init__()
-        self.other = other
+        self.warm, self.cold = warm, cold
 
     def __contains__(self, place: Place) -> bool:
-        return place[0] in AIR and place in self.other
+        return self.find(place)[0]
 
     def find(self, place: Place) -> tuple[bool, Any]:
-        return self.other.find(place) if place in self else (False, None)
+        there, value = super().find(place)
+        if there:
+            return there, value
+        return (self.warm if place[0] in AIR else self.cold).find(place)
 
 
 def values_other_than(sky: Sky, parameter: Parameter, path: str) -> list[Any]:
@@ -96,15 +100,16 @@ def scenes(prepared: Prepared) -> tuple[Any, ...]:
 def held(studio: Studio, warm: Preparer, start: Sky, changes: list[tuple[str, Any]],
          air: bool) -> int:
     """Make every change to a sky in turn and hold warm against cold; how many were made."""
-    made = 0
+    made, beside = 0, Preparer(studio.workers, StageCache())
     warm.scene(start, TINY, Cancel())
+    beside.scene(start.model_copy(update={"layers": start.layers[1:]}), TINY, Cancel())
     for path, value in changes:
         try:
             sky = with_values(start, {path: value})
         except SkyError:
             continue  # a word that this genus does not have
         found = warm.scene(sky, TINY, Cancel())
-        cache = StageCache() if air else AirAlone(warm.cache)
+        cache = StageCache() if air else Beginning(warm.cache, beside.cache)
         cold = Preparer(studio.workers, cache).scene(sky, TINY, Cancel())
         same(scenes(found), scenes(cold), path)
         made += 1
