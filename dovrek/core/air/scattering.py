@@ -180,7 +180,11 @@ def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares,
 @solver
 def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths, i0, i1, out,
                    out_e):
-    """One order of scattering for grid heights i0 … i1."""
+    """One order of scattering for grid heights i0 … i1.
+
+    Long, for its two ways of gathering light (from the sun, from the order before) share the walk,
+    and a call for each step of each ray would cost more than the step.
+    """
     f = media.haze_chi[3]
     chi1 = (media.haze_chi[1] - f) / (1.0 - f)
     chi2 = (media.haze_chi[2] - f) / (1.0 - f)
