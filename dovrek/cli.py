@@ -93,7 +93,7 @@ class ViewName(click.ParamType):  # type: ignore[type-arg]
     """The name of a view; the views are not loaded to list the commands."""
 
     name = "view"
-    said = "What is seen: picture, dome, plan or another view of the guide."
+    said = "What is seen: the picture unless set; a name that is none lists them all."
 
     def convert(self, value: Any, param: Any, ctx: Any) -> str:
         from dovrek.core.geometry.views import OFFERED
