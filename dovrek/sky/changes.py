@@ -39,9 +39,9 @@ def _layer_index(layers: list[dict[str, Any]], token: str) -> int:
     for index, layer in enumerate(layers):
         if layer["id"] == wanted:
             return index
-    if wanted.isdigit() and int(wanted) < len(layers):
+    if wanted.isdecimal() and len(wanted) < 4 and int(wanted) < len(layers):
         return int(wanted)
-    raise SkyConflict(f"There is no layer {wanted} any more; reload the sky.")
+    raise SkyConflict(f"There is no layer {wanted[:60]} any more; reload the sky.")
 
 
 def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
@@ -50,6 +50,12 @@ def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
     Raises SkyError for a value or path that is refused, SkyConflict for a layer that is gone.
     """
     document = sky_to_data(sky)
+    for path in values:
+        within = next((p for p in values if p != path and re.match(
+            rf"{re.escape(path)}[.\[]", p)), None)
+        if within is not None:
+            raise SkyError([Fault(within[:60], path[:60], "is set together with what holds it",
+                                  "set one of the two")])
     for path, value in values.items():
         place: Any = document
         parts = _parts(path)
@@ -69,6 +75,19 @@ def with_values(sky: Sky, values: dict[str, Any]) -> Sky:
         if len(parts) == 3 and parts[0] == "layers" and place.get(last) != value:
             _take_word(place, last, value)
         place[last] = value
+    return sky_from_data(document)
+
+
+def put_values(sky: Sky, values: dict[str, Any]) -> Sky:
+    """The sky with values put at paths that are there, whatever is locked: for what moves by
+    itself. Raises SkyError."""
+    document = sky_to_data(sky)
+    for path, value in values.items():
+        place: Any = document
+        parts = _parts(path)
+        for token in parts[:-1]:
+            place = place[_layer_index(place, token)] if token.startswith("[") else place[token]
+        place[parts[-1]] = value
     return sky_from_data(document)
 
 
@@ -124,6 +143,12 @@ def fresh_layer_id(sky: Sky) -> str:
     return next(f"layer-{n}" for n in range(1, 10_000) if f"layer-{n}" not in taken)
 
 
+def groups_between(before: Sky, after: Sky) -> tuple[str, ...]:
+    """Names of the document's groups that differ between two skies, in its order."""
+    return tuple(name for name in Sky.model_fields
+                 if getattr(before, name) != getattr(after, name))
+
+
 def with_layer_added(sky: Sky, genus: str, base_m: float | None = None) -> tuple[Sky, str]:
     """A layer of the genus with its defaults, at a base if given; returns its id too."""
     if genus not in GENUS_DEFAULTS:
@@ -157,6 +182,9 @@ def with_layer_removed(sky: Sky, layer_id: str) -> Sky:
     at = _index_of(sky, layer_id)
     refuse_held(document["layers"][at], f"layers[{layer_id}]", "")
     del document["layers"][at]
+    keys = document["motion"]["keys"]  # what moved it goes with it
+    document["motion"]["keys"] = {p: k for p, k in keys.items()
+                                  if not p.startswith(f"layers[{layer_id}].")}
     return sky_from_data(document)
 
 

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import math
 import zoneinfo
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from dovrek.sky.layer import Layer
-from dovrek.sky.parameter import Group, choice, colour_of, number
+from dovrek.sky.motion import Keys, Motion
+from dovrek.sky.parameter import Group, choice, colour_of, number, parameter_at
 
 FORMAT_VERSION = 1
+KEYED = ("number", "integer", "colour", "switch")  # kinds of control that keys can move
+NOT_KEYED = ("seed", "dovrek")
 LAYER_LIMIT = 16
 YEARS = (1900, 2100)
 
@@ -148,6 +151,15 @@ class Camera(Group):
         help="Width of the picture over its height.",
     )
 
+    east_m: float = number(
+        0.0, low=-200_000.0, high=200_000.0, step=50.0, unit="m", group="Travel", label="East",
+        help="How far the camera has travelled east of the site; layers shift by their distance.",
+    )
+    north_m: float = number(
+        0.0, low=-200_000.0, high=200_000.0, step=50.0, unit="m", group="Travel", label="North",
+        help="How far the camera has travelled north of the site.",
+    )
+
     @property
     def fov_h_rad(self) -> float:
         """Horizontal angle of view of the rectilinear lens, radians."""
@@ -182,6 +194,34 @@ class Film(Group):
     )
 
 
+def refuse_keys(sky: Sky, path: str, keys: Keys) -> None:
+    """Raises ValueError for keys that do not fit their control."""
+    model: type[Group] = Sky
+    inner = path
+    if path.startswith("layers["):
+        layer_id, _, inner = path[7:].partition("].")
+        if all(x.id != layer_id for x in sky.layers):
+            raise ValueError(f"keys of {path}: there is no such layer; remove them, or name a "
+                             "layer that is there")
+        model = Layer
+    known = parameter_at(model, inner)
+    if known is None or known.kind not in KEYED or path.startswith("motion") or path in NOT_KEYED:
+        raise ValueError(f"keys of {path}: this cannot be keyed; key a number, a colour or a "
+                         "switch")
+    for point in keys.points:
+        value = point.value
+        right = (isinstance(value, bool) if known.kind == "switch" else
+                 isinstance(value, str) if known.kind == "colour" else
+                 isinstance(value, int | float) and not isinstance(value, bool))
+        if not right:
+            raise ValueError(f"keys of {path}: {value!r} at {point.at_s:g} s is no value of it; "
+                             "give one of its kind")
+        if known.low is not None and known.high is not None and not (
+                known.low <= float(value) <= known.high):
+            raise ValueError(f"keys of {path}: {value:g} at {point.at_s:g} s is outside "
+                             f"{known.low:g} to {known.high:g}; give a value within")
+
+
 class Sky(Group):
     """A whole sky. `{"dovrek": 1}` is a complete clear one."""
 
@@ -202,6 +242,7 @@ class Sky(Group):
     layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
     camera: Camera = Field(default_factory=lambda: Camera())
     film: Film = Field(default_factory=lambda: Film())
+    motion: Motion = Field(default_factory=lambda: Motion())
 
     @field_validator("moment")
     @classmethod
@@ -239,6 +280,24 @@ class Sky(Group):
                 entry = {**entry, "id": f"layer-{index}"}
             numbered.append(entry)
         return {**given, "layers": numbered}
+
+    @model_validator(mode="after")
+    def _date_exists(self) -> Sky:
+        """Zones have left out whole dates (Apia had no 30 December 2011)."""
+        zone = zoneinfo.ZoneInfo(self.site.timezone)
+        date = self.local_moment().date()
+        noon = datetime(date.year, date.month, date.day, 12, tzinfo=zone)
+        if noon.astimezone(UTC).astimezone(zone).date() != date:
+            raise ValueError(f"there was no {date.isoformat()} in {self.site.timezone}; give the "
+                             "moment another date")
+        return self
+
+    @model_validator(mode="after")
+    def _keys_fit(self) -> Sky:
+        """Refuse keys on what is not there, cannot be keyed, or has no such value."""
+        for path, keys in self.motion.keys.items():
+            refuse_keys(self, path, keys)
+        return self
 
     @model_validator(mode="after")
     def _distinct_ids(self) -> Sky:

@@ -41,6 +41,7 @@ GENUS_DEFAULTS: dict[str, Values] = {
                  "fray": 0.3, "lobes": 0.7, "edge_m": 40.0},
         "fall": {"amount": 0.6, "reach": 1.0},
         "wind": {"from_deg": 240.0, "slant": 0.1},
+        "life": {"cycle_s": 5400.0},
     },
     "stratocumulus": {
         "base_m": 1200.0, "thickness_m": 420.0, "cover_oktas": 6.0,

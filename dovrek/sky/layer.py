@@ -31,6 +31,7 @@ Side = Literal["everywhere", "inside", "outside"]
 Ending = Literal["evaporates", "tears", "subsides"]
 Crystal = Literal["rough", "columns"]
 PROFILE_POINTS = 9
+NAME_LETTERS = 120
 MAP_PREFIX = "data:image/png;base64,"  # how a cover map inside a document begins
 MAP_LETTERS = 120_000
 
@@ -238,6 +239,12 @@ class Life(Group):
         help="How the clouds go: they evaporate (thin out), tear into shreds, or subside into "
         "flat remains.",
     )
+    cycle_s: float = number(
+        1500.0, low=0.0, high=36000.0, step=60.0, unit="s", group="Life", label="Lifetime",
+        genera=HEAPS, help="Seconds of the sky from the birth of a cloud to its end in the clip, "
+        "where another then takes its place; fair-weather heaps live 10 to 40 minutes. 0, or no "
+        "churn: the clouds stay.",
+    )
 
 
 class Fall(Group):
@@ -268,6 +275,23 @@ class Wind(Group):
         0.0, low=-1.5, high=1.5, step=0.05, unit="m/m", group="Wind", label="Slant",
         help="How far the cloud leans with the wind for every metre up: above 0 the tops run "
         "ahead of the base.",
+    )
+    speed_m_s: float | None = number(
+        None, low=0.0, high=120.0, step=1.0, unit="m/s", group="Wind", label="Speed",
+        derived="by height", help="How fast the layer drifts in the clip. By height: 4 m/s at the "
+        "ground and 2 m/s more for every kilometre; lenses stand still.",
+    )
+
+
+class Churn(Group):
+    rate: float = number(
+        1.0, low=0.0, high=10.0, step=0.1, unit="×", group="Churn", label="Churn",
+        help="How fast the layer's own shape changes in the clip, over what is natural: heaps boil "
+        "upward, sheets rework themselves, veils stream. 0: it only drifts.",
+    )
+    period_s: float = number(
+        3600.0, low=60.0, high=86400.0, step=60.0, unit="s", group="Churn", label="Churn period",
+        scale="log", help="Seconds of the sky after which the change of shape repeats.",
     )
 
 
@@ -366,6 +390,7 @@ class Layer(Group):
     life: Life = Field(default_factory=lambda: Life())
     fall: Fall = Field(default_factory=lambda: Fall())
     wind: Wind = Field(default_factory=lambda: Wind())
+    churn: Churn = Field(default_factory=lambda: Churn())
     light: Light = Field(default_factory=lambda: Light())
     wash: Wash = Field(default_factory=lambda: Wash())
 
@@ -396,6 +421,14 @@ class Layer(Group):
                     can = ", ".join(known[self.genus]) or "none"
                     raise ValueError(f"{name}: {self.genus} has no {word}; it can have: {can}")
         return self
+
+    @field_validator("name")
+    @classmethod
+    def _short_name(cls, value: str) -> str:
+        if len(value) > NAME_LETTERS or not value.isprintable():
+            raise ValueError("a layer's name is one line of printable characters; write at most "
+                             f"{NAME_LETTERS}")
+        return value
 
     @field_validator("varieties", "features")
     @classmethod

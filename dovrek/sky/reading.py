@@ -18,7 +18,7 @@ SHOWN_CHARACTERS = 60
 
 
 def _shown(value: Any) -> str:
-    text = json.dumps(value, default=str, ensure_ascii=False)
+    text = json.dumps(value, default=str, ensure_ascii=False).encode("utf-8", "replace").decode()
     return text if len(text) <= SHOWN_CHARACTERS else text[:SHOWN_CHARACTERS] + "…"
 
 
@@ -134,7 +134,7 @@ def data_from_text(text: str | bytes, thing: str = "sky") -> Any:
     Raises SkyError.
     """
     again = f"export the {thing} again"
-    if len(text) > BYTES_LIMIT:
+    if len(text if isinstance(text, bytes) else text.encode("utf-8", "replace")) > BYTES_LIMIT:
         raise SkyError([Fault(thing, f"{len(text) / 1e6:.1f} MB", f"is too large for a {thing}",
                               f"a {thing} file is at most {BYTES_LIMIT // 1024 // 1024} MB")])
     try:
@@ -169,3 +169,22 @@ def sky_to_data(sky: Sky) -> dict[str, Any]:
 def sky_to_text(sky: Sky) -> str:
     """The whole document as indented JSON text."""
     return json.dumps(sky_to_data(sky), indent=1, ensure_ascii=False)
+
+
+def text_to_keep(sky: Sky) -> str:
+    """The document's text for keeping: the gate that every way into a store or a file passes.
+
+    What is kept can be read again, here and from its export. Raises SkyError for a sky whose text
+    would be refused.
+    """
+    text = sky_to_text(sky)
+    try:
+        size = len(text.encode())
+    except UnicodeEncodeError:
+        raise SkyError([Fault("sky", "its text", "holds characters that are none",
+                              "type its names anew")]) from None
+    if size > BYTES_LIMIT:
+        raise SkyError([Fault("sky", f"{size / 1e6:.1f} MB", "is too large to keep",
+                              f"a sky takes at most {BYTES_LIMIT // 1024 // 1024} MB with the "
+                              "pictures of its cover maps; make those smaller, or remove one")])
+    return text

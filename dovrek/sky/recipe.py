@@ -53,10 +53,19 @@ class Recipe:
 
 def _words(given: dict[str, Any], key: str, most: int, needed: bool) -> str:
     value = given.get(key, "")
-    if not isinstance(value, str) or len(value) > most or (needed and not value.strip()):
+    if not isinstance(value, str) or len(value) > most or (needed and not value.strip()) or (
+            needed and not value.isprintable()) or not _is_text(value):
         raise SkyError([Fault(key, repr(value)[:60], "is not a text of fitting length",
                               f"write {'1' if needed else '0'} to {most} characters")])
     return value.strip()
+
+
+def _is_text(value: str) -> bool:
+    try:
+        value.encode()
+    except UnicodeEncodeError:  # half of a pair that stands for one character
+        return False
+    return True
 
 
 def recipe_from_data(given: Any) -> Recipe:
