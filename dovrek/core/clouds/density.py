@@ -11,28 +11,12 @@ from dovrek.core.clouds.builds import sample_of
 from dovrek.core.clouds.rain import RAIN_DRIFT, falls_from, outline_height, shaft
 from dovrek.core.clouds.record import PROFILE_NODES
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import kernel
+from dovrek.core.compile.kernels import inner, kernel
 
 
-@kernel
-def density(field, layer, x, y, z, footprint, detail):
-    """Distance (m) and extinction (1/m) of a layer at a point above its base.
-
-    `footprint` (m) is the width that is averaged over; `detail` 0.0 … 2.0 is how much fine skin
-    is worth the time (a float: each whole number written out would be compiled by itself).
-    """
-    p = field.layers[layer]
-    falling = p.fall > 0.0 and z < falls_from(p)
-    up = z
-    if falling:
-        up = outline_height(p)
-        if z < -p.fall_reach:
-            return z + p.fall_reach - 5.0, 0.0
-        x -= RAIN_DRIFT * z * p.wind_x
-        y -= RAIN_DRIFT * z * p.wind_y
-    if p.slant != 0.0:
-        x -= p.slant * up * p.wind_x
-        y -= p.slant * up * p.wind_y
+@inner
+def _copy(field, p, x, y, z, up, footprint, detail, falling):
+    """Distance and extinction of a copy of the field at a place of its own."""
     f, sigma = sample_of(p.build, field, p, x, y, up, footprint, 0.0 if falling else detail)
     if f < 0.0:
         f *= p.lean
@@ -45,3 +29,29 @@ def density(field, layer, x, y, z, footprint, detail):
         k = min(int(c), PROFILE_NODES - 2)
         sigma *= p.profile[k] * (1.0 - c + k) + p.profile[k + 1] * (c - k)
     return f, sigma
+
+
+@kernel
+def density(field, layer, x, y, z, footprint, detail):
+    """Distance (m) and extinction (1/m) of a layer at a point above its base.
+
+    `footprint` (m) is the width that is averaged over; `detail` 0.0 … 2.0 is how much fine skin
+    is worth the time (a float: each whole number written out would be compiled by itself).
+    """
+    p = field.layers[layer]
+    falling = p.fall > 0.0 and z < falls_from(p)
+    if falling and z < -p.fall_reach:
+        return z + p.fall_reach - 5.0, 0.0
+    up = outline_height(p) if falling else z
+    along = p.slant * up
+    if falling:
+        along += RAIN_DRIFT * z
+    if along != 0.0:
+        x -= along * p.wind_x
+        y -= along * p.wind_y
+    if p.fade <= 0.0:
+        return _copy(field, p, x - p.drift_x, y - p.drift_y, z, up, footprint, detail, falling)
+    # A loop: two copies that pass over into each other.
+    f, sigma = _copy(field, p, x - p.drift_x, y - p.drift_y, z, up, footprint, detail, falling)
+    g, other = _copy(field, p, x - p.fade_x, y - p.fade_y, z, up, footprint, detail, falling)
+    return max(f, g), sigma + p.fade * (other - sigma)

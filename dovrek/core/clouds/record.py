@@ -49,6 +49,17 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("comb", "f8", "0 … 1", ""),
     ("slant", "f8", "", "metres downwind for every metre up"),
     ("lean", "f8", "", "what slant leaves of a distance"),
+    # Motion
+    ("drift_x", "f8", "m", "how far its field has gone, east"),
+    ("drift_y", "f8", "m", "and north"),
+    ("fade", "f8", "0 … 1", "share of a second copy of the field, in a loop"),
+    ("fade_x", "f8", "m", "how far that one has gone, east"),
+    ("fade_y", "f8", "m", "and north"),
+    ("churn_slow", "f8", "", "tiles that its pattern has moved on through its noise"),
+    ("churn", "f8", "", "the same of its lumps"),
+    ("churn_fine", "f8", "", "and of their skin"),
+    ("back_x", "f8", "m", "by which heaps born in this turn of a loop are set back, east"),
+    ("back_y", "f8", "m", "and north"),
     # Where it stands
     ("level", "f8", "", "score above which a sheet has cloud"),
     ("stages_apart", "f8", "", "score by which parts differ in their stage of life"),
@@ -109,6 +120,8 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("grid_dx", "f8", "m", "of the innermost level"),
     ("grid_dz", "f8", "m", ""),
     ("grid_z0", "f8", "m", "bottom of the lowest cell"),
+    ("grid_x", "f8", "m", "its middle, east"),
+    ("grid_y", "f8", "m", "and north"),
 )
 
 
@@ -133,6 +146,7 @@ INSTANCE = _record((
     ("top", "f4", "m", ""),
     ("tall", "f4", "", "its height over what its scale makes it"),
     ("age", "f4", "0 … 1", ""),
+    ("late", "f4", "0 or 1", "whether it is set back by the layer's `back`"),
 ))
 
 # A heaped cloud that may stand.
@@ -145,6 +159,7 @@ POSSIBLE = _record((
     ("shape", "i8", "", "place among the layer's shapes"),
     ("rank", "f8", "", "level of growth from which it stands"),
     ("luck", "f8", "0 … 1", "what sets its life apart from others'"),
+    ("due", "f8", "0 … 1", "when in a turn of lives another takes its place"),
 ))
 
 

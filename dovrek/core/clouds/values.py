@@ -13,6 +13,7 @@ from dovrek.core.clouds.builds import BUILDS
 from dovrek.core.clouds.builds.build import Build
 from dovrek.core.clouds.cover_map import cover_of
 from dovrek.core.clouds.light.grid import GridShape
+from dovrek.core.clouds.motion import STILL, Moving
 from dovrek.core.clouds.phase import COLUMNS_AT, ICE_AT, PHASES, droplets_at
 from dovrek.core.clouds.placement.stand import FALLING, GROWN
 from dovrek.core.clouds.rain import RAIN_PER_M, RAIN_SHADE
@@ -150,6 +151,29 @@ def lived_record(record: Record, level: float, life: SheetLife) -> Record:
     else:
         p["extinction"] *= 1.0 - 0.5 * going
     return record
+
+
+def moved_record(record: Record, moving: Moving) -> Record:
+    """The record with the change of its shape and, in a loop, its second copy, in the frame of its
+    own field."""
+    if (moving.churn, moving.back) == (STILL.churn, STILL.back) and moving.fade <= 0.0:
+        return record
+    record = record.copy()
+    p = record[0]
+    p["churn_slow"], p["churn"], p["churn_fine"] = moving.churn
+    p["back_x"], p["back_y"] = moving.back
+    p["fade"] = moving.fade
+    if moving.fade > 0.0:
+        p["fade_x"], p["fade_y"] = (b - a for a, b in zip(moving.drift, moving.other, strict=True))
+    return record
+
+
+def drifted(p: Any, moving: Moving) -> None:
+    """Set in a layer's record where its field and its grids lie about the camera."""
+    p["drift_x"], p["drift_y"] = moving.drift
+    p["fade_x"] += moving.drift[0]
+    p["fade_y"] += moving.drift[1]
+    p["grid_x"], p["grid_y"] = (a + b for a, b in zip(moving.drift, moving.centre, strict=True))
 
 
 def masked_record(record: Record, side: float, chart: Chart | None, at: int) -> Record:

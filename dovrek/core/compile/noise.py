@@ -212,13 +212,13 @@ def noise_at(volumes, start, x, y, z, level):
 
 
 @kernel
-def turned_noise(volumes, start, x, y, z, tile_m, level):
-    """`noise_at` for metres, through a generic rotation."""
+def turned_noise(volumes, start, x, y, z, tile_m, level, moved):
+    """`noise_at` for metres, through a generic rotation; `moved` by tiles along its third axis."""
     s = 1.0 / tile_m
     return noise_at(
         volumes, start,
         s * (0.7991 * x + 0.5021 * y + 0.3307 * z),
         s * (-0.5853 * x + 0.5893 * y + 0.5567 * z),
-        s * (0.0846 * x - 0.6381 * y + 0.7653 * z),
+        s * (0.0846 * x - 0.6381 * y + 0.7653 * z) + moved,
         level,
     )

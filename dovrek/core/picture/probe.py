@@ -61,7 +61,9 @@ def dome_diffuse(frame: NDArray[np.float32]) -> NDArray[np.float64]:
     return np.einsum("h,hwc->c", weight, frame[..., :3].astype(np.float64))
 
 
-def _direct_normal(prepared: Prepared, place: Place, height_m: float) -> NDArray[np.float64]:
+def direct_normal(prepared: Prepared, place: Place, height_m: float) -> NDArray[np.float64]:
+    """XYZ illuminance (lx) that the real sun would give through clear air from a place, on a plane
+    turned to it."""
     columns, trans = np.empty(4), np.empty(WAVES)
     air = prepared.atmosphere
     sun_transmittance(air.sun, air.media, height_m * 1e-3, math.sin(place.elevation_true),
@@ -73,7 +75,7 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
     """Direct, diffuse and global illuminances with and without the clouds."""
     workers, sun = preparer.workers, sun_place(sky)
     bare = preparer.scene(sky.model_copy(update={"layers": []}), FINE, cancel)
-    normal = _direct_normal(prepared, sun, sky.camera.altitude_m) * sunlight_factor(sky)
+    normal = direct_normal(prepared, sun, sky.camera.altitude_m) * sunlight_factor(sky)
     up = max(math.sin(sun.elevation), 0.0)
     clear = dome_light(bare, workers, cancel)
     clouded = dome_light(prepared, workers, cancel) if prepared.bodies else clear
@@ -112,12 +114,16 @@ def light_of(sky: Sky, preparer: Preparer, prepared: Prepared, cancel: Cancel) -
     }
 
 
-def dome_light(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float64]:
-    """XYZ illuminance (lx) of level ground by a small dome without the sun's disc."""
+def lit_dome(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float32]:
+    """A small dome (h, w, 5) without the sun's disc, north in the middle, as true as the light."""
     # The light of fine detail, not that of clouds smoothed over these wide pixels.
     quality = Quality("dome", FINE, 3, 1.2, 2.0, footprint=0.15)
-    frame = render_frame(prepared, dome_lens(), DOME, quality, workers, cancel, sun_disc=False)
-    return dome_diffuse(frame)
+    return render_frame(prepared, dome_lens(), DOME, quality, workers, cancel, sun_disc=False)
+
+
+def dome_light(prepared: Prepared, workers: Workers, cancel: Cancel) -> NDArray[np.float64]:
+    """XYZ illuminance (lx) of level ground by a small dome without the sun's disc."""
+    return dome_diffuse(lit_dome(prepared, workers, cancel))
 
 
 def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
@@ -128,7 +134,7 @@ def probe(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, Any]:
     moon, fraction, above_air = moon_place(sky)
     fall = 0.0
     if moon.elevation > 0:
-        normal = _direct_normal(prepared, moon, sky.camera.altitude_m)[1]
+        normal = direct_normal(prepared, moon, sky.camera.altitude_m)[1]
         fall = above_air * float(normal) / float(xyz_weights()[:, 1].sum())
     layers: list[dict[str, Any]] = []
     lids: dict[str, float] = {}

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.geometry.views import OFFERED, lens_of
 from dovrek.core.geometry.views.view import Frame, Lens, View
+from dovrek.core.picture.clip import exposed_at, metered_at
 from dovrek.core.picture.render import (
     QUALITIES,
     Metered,
@@ -19,12 +20,15 @@ from dovrek.core.picture.render import (
     render_frame,
     render_passes,
 )
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.moments import scene_at, scene_soon
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.stage import Known
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.transport.scene import Marching
+from dovrek.sky.clip import sky_at
 from dovrek.sky.document import Sky
 
 EXTENT_KM = 40.0
@@ -45,6 +49,8 @@ class Wish:
     centre_deg: float = 0.0
     extent_km: float = EXTENT_KM
     passes: bool = False
+    clip_s: float | None = None  # a second of the clip; the still unless set
+    soon: bool = False  # a first look at that second, under what light is at hand
 
     @property
     def settings(self) -> Quality:
@@ -56,7 +62,8 @@ class Wish:
         return OFFERED[self.view]
 
     def lens(self, sky: Sky) -> Lens:
-        return lens_of(self.seen, sky.camera, Frame(self.width / self.height, self.centre_deg,
+        camera = sky.camera if self.clip_s is None else sky_at(sky, self.clip_s).camera
+        return lens_of(self.seen, camera, Frame(self.width / self.height, self.centre_deg,
                                                     self.extent_km * 1e3))
 
     def marching(self) -> Marching:
@@ -89,6 +96,18 @@ class Studio:
         """Scene and film of a sky for a wish, by the studio's preparer or by one that reads
         through to it. Raises Cancelled."""
         preparer = preparer or self.preparer
+        if wish.clip_s is not None:
+            whole = wish.settings.fineness  # what lies aside may drift into view
+            if wish.soon:
+                prepared = scene_soon(preparer, sky, wish.clip_s, whole, cancel)
+                told = sky_at(sky, wish.clip_s)
+                metered = preparer.maker(cancel).make(metered_scene(
+                    prepared=Known(prepared.key, prepared), camera=told.camera)).set_by(told.film)
+            else:
+                prepared = scene_at(preparer, sky, wish.clip_s, whole, cancel)
+                metered = metered_at(preparer, sky, wish.clip_s, whole, cancel)
+            return preparer.from_above(prepared, cancel) if wish.seen.from_above else prepared, (
+                metered)
         fineness = wish.settings.fineness.toward(wish.lens(sky))
         prepared = preparer.scene(sky, fineness, cancel)
         known = Known(prepared.key, prepared)
@@ -97,6 +116,10 @@ class Studio:
         if wish.seen.from_above:
             prepared = preparer.from_above(prepared, cancel)
         return prepared, metered
+
+    def holds(self, sky: Sky, wish: Wish, preparer: Preparer | None = None) -> bool:
+        """Whether the fine scene of a wish is already built."""
+        return wish.clip_s is None and (preparer or self.preparer).holds_scene(sky, FINE)
 
     def render(self, sky: Sky, wish: Wish, cancel: Cancel | None = None,
                progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:
@@ -107,19 +130,40 @@ class Studio:
         prepared, metered = self.prepare(sky, wish, cancel)
         marching = time.perf_counter()
         counted: list[int] = []
-        size, parts = (wish.width, wish.height), None
+        parts = None
         if wish.passes:
-            light, parts = render_passes(prepared, wish.lens(sky), size, wish.settings,
-                                         self.workers, cancel, wish.sun_disc, wish.ground, progress)
+            light, parts = render_passes(prepared, wish.lens(sky), (wish.width, wish.height),
+                                         wish.settings, self.workers, cancel, wish.sun_disc,
+                                         wish.ground, progress)
             counted.append(wish.width * wish.height * wish.settings.samples)
         else:
-            light = render_frame(prepared, wish.lens(sky), size, wish.settings, self.workers,
-                                 cancel, wish.sun_disc, wish.ground, progress, counted=counted)
+            light = self._exposed(sky, wish, prepared, cancel, progress, counted)
         end = time.perf_counter()
         seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
         seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
                     "total": round(end - start, 4)}
         return Rendered(light, prepared, metered, seconds, sum(counted), passes=parts)
+
+    def _exposed(self, sky: Sky, wish: Wish, prepared: Prepared, cancel: Cancel,
+                 progress: Callable[[int, int], None], counted: list[int]) -> NDArray[np.float32]:
+        """The light of a wish: of an instant, or the mean of several while a shutter is open."""
+        still = wish.clip_s is None or wish.soon
+        moments = [wish.clip_s] if still else exposed_at(sky, float(wish.clip_s or 0.0))
+        many = len(moments)
+        # Samples are shared out among the moments.
+        quality = replace(wish.settings, samples=-(-wish.settings.samples // many))
+        total: NDArray[np.float32] | None = None
+        for k, moment in enumerate(moments):
+            there = replace(wish, clip_s=moment)
+            scene = prepared if k == 0 else self.prepare(sky, there, cancel)[0]
+            light = render_frame(
+                scene, there.lens(sky), (wish.width, wish.height), quality, self.workers, cancel,
+                wish.sun_disc, wish.ground,
+                lambda done, all_, k=k: progress(k * all_ + done, many * all_),  # type: ignore[misc]
+                first_sample=k * quality.samples, counted=counted)
+            total = light if total is None else total + light
+        assert total is not None
+        return total if many == 1 else total / np.float32(many)
 
     def trace(self, sky: Sky, wish: Wish, samples: int, cancel: Cancel | None = None,
               progress: Callable[[int, int], None] = lambda done, total: None) -> Rendered:

@@ -22,6 +22,7 @@ from dovrek.core.clouds.record import LAYER, Field
 from dovrek.core.clouds.values import Record
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES
+from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody, joined_cells, solids
 from dovrek.core.prepare.lighting import shares_of
 from dovrek.core.run.stage import Node, Tools, stage
@@ -148,7 +149,7 @@ def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place,
     return out
 
 
-def _sun_record(air: Air, source: Source, height_m: float) -> np.void:
+def sun_record(air: Air | Atmosphere, source: Source, height_m: float) -> np.void:
     """The source as rays meet it."""
     sun = source.place
     columns, trans = np.empty(4), np.empty(WAVES)
@@ -193,7 +194,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         below=np.ones((1, 2, 2), np.float32),
         once_share=np.array([1.0 if s.heaped or s.veil else slanting for s in stands] or [1.0]),
         ground=ground,
-        sun=_sun_record(tables, source, height_m),
+        sun=sun_record(tables, source, height_m),
         glow=np.zeros(3),
         lobes=np.array([p.flat() for p in PHASES]),
         grain=grain(),

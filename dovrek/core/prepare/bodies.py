@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from dovrek.core.clouds.builds import build_of
 from dovrek.core.clouds.light.grid import GridShape, grid_shape
 from dovrek.core.clouds.measure import EYE_DEPTH, MEASURED_M, column_depths, sheet_scores
+from dovrek.core.clouds.motion import STILL, Moving
 from dovrek.core.clouds.phase import PHASES, Phase
 from dovrek.core.clouds.placement.cover import Levels, level_for_cover, levels_of
 from dovrek.core.clouds.placement.deal import (
@@ -37,10 +38,12 @@ from dovrek.core.clouds.values import (
     SheetLife,
     chart_of,
     density_record,
+    drifted,
     edge_shift,
     lit_record,
     lived_record,
     masked_record,
+    moved_record,
     rows_of,
     shredded,
 )
@@ -115,10 +118,11 @@ def cover_of_shreds(tools: Tools, record: Record, solid: NDArray[np.uint8], leve
 
 @stage("standing", wide=True)
 def standing(tools: Tools, clouds: NDArray[np.void], shapes: Shapes, period_m: float, size_m: float,
-             level: float, life: Life, ahead: Ahead) -> Cells:
-    """The clouds that stand."""
+             level: float, life: Life, ahead: Ahead,
+             then: NDArray[np.void] | None) -> Cells:
+    """The clouds that stand; `then` are those of the next turn of lives."""
     return stand_cells(clouds, period_m, size_m, shapes, level, life, 0.03 * size_m,
-                       tools.workers.over(tools.cancel, chunk=1), ahead)
+                       tools.workers.over(tools.cancel, chunk=1), ahead, then)
 
 
 @stage("sheet level", wide=True)
@@ -262,8 +266,9 @@ def dealt_by(sky: Sky, layer: Layer) -> int:
     return sky.seed if layer.frozen is None else layer.frozen
 
 
-def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker) -> LayerBody:
-    """The body of one layer. Raises Cancelled."""
+def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
+            moving: Moving = STILL) -> LayerBody:
+    """The body of one layer as it has moved. Raises Cancelled."""
     build = build_of(layer)
     sky_seed = dealt_by(sky, layer)
     seed = (layer.seed * 7919 + sky_seed * 104_729) % 2_000_003
@@ -271,7 +276,7 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker) -> LayerBo
     top, eye = base + layer.thickness_m, sky.camera.altitude_m
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
                       layer.body.density_per_km * 1e-3, reach_m(top, eye_step_m(eye)),
-                      fineness.cells)
+                      fineness.cells)._replace(cx=moving.centre[0], cy=moving.centre[1])
     record = density_record(layer, build, base, seed, sky_seed)
     cover, chart = layer.cover_oktas / 8.0, chart_of(layer)
     forms: Node[Shapes] | None = None
@@ -281,7 +286,7 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker) -> LayerBo
         if ahead != ALL_ROUND:
             ahead = ahead._replace(far=told_m(top, eye, fineness.least))
         record, forms, stood = _heaped(record, layer, seed, reach_m(top, eye_step_m(eye)),
-                                       replace(fineness, ahead=ahead), cover, maker)
+                                       replace(fineness, ahead=ahead), cover, maker, moving)
     else:
         life = SheetLife(layer.life.stage, layer.life.spread, layer.life.ending)
         record = maker.make(sheet(record=record, level=sheet_level(record=record, cover=cover),
@@ -289,14 +294,16 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker) -> LayerBo
     solid = solids(forms=[forms] if forms else [], charts=[chart] if chart else [])
     form_bytes = maker.make(forms).distance.size if forms else 0
     record = masked_record(record, SIDES[layer.region.side], chart, NOISE_BYTES + form_bytes)
+    record = moved_record(record, moving)
     solid_bytes, *cells = maker.all([solid, *([stood] if stood else [])])
     field = field_of(record, solid_bytes, cells[0] if cells else None)
     field = field._replace(layers=lit_record(field.layers, layer, base, grid))
+    drifted(field.layers[0], moving)
     return LayerBody(layer, field, grid, record, solid, forms, stood, chart, form_bytes)
 
 
 def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fineness, cover: float,
-            maker: Maker) -> tuple[Record, Node[Shapes], Node[Cells]]:
+            maker: Maker, moving: Moving) -> tuple[Record, Node[Shapes], Node[Cells]]:
     """Record, forms and standing clouds of a heaped layer."""
     size, ahead = layer.cells.size_m, fineness.ahead
     wanted = ShapeParameters(NOMINAL_RADIUS * size, layer.thickness_m, layer.body.lobes, seed,
@@ -309,7 +316,7 @@ def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
         seed + 13 * layer.clearings.seed, lattice_of(reach, size), layer.rows.share,
         *rows_of(layer, build_of(layer)), layer.rows.patchiness)
     period = every.lattice * size
-    clouds = dealt(cells=every)
+    clouds, turned = dealt(cells=every), clouds_of(every, moving)
     if ahead != ALL_ROUND:
         near = dealt(cells=every._replace(ahead=ahead))
         if not maker.holds(near) and maker.holds(clouds):  # what lies ahead of all round
@@ -337,7 +344,21 @@ def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
             record=record, solid=solids(forms=[forms], charts=[]), levels=near_square,
             clouds=clouds, shapes=forms, period_m=period, cover=cover, outward_m=outward,
             life=life._replace(stage=FULL_GROWN, spread=0.0), ahead=ahead, close=close)
+    if turned:  # lives turn: one cloud gives way to the next
+        life = life._replace(turned=moving.turned, back_x=moving.back[0], back_y=moving.back[1])
+    now, then = turned or (clouds, None)
     grown = level(levels=near_square, shapes=forms, period_m=period, cover=wish, outward_m=outward,
                   close=close)
-    return record, forms, standing(clouds=clouds, shapes=forms, period_m=period, size_m=size,
-                                   level=grown, life=life, ahead=ahead)
+    return record, forms, standing(clouds=now, shapes=forms, period_m=period, size_m=size,
+                                   level=grown, life=life, ahead=ahead, then=then)
+
+
+def clouds_of(every: CellParameters, moving: Moving
+              ) -> tuple[Node[NDArray[np.void]], Node[NDArray[np.void]]] | None:
+    """The possible clouds of the present turn of lives and of the next; None where none turn, and
+    at the clip's start, which is the still."""
+    if moving.turned < 0.0 or (moving.turned == 0.0 and moving.turn == 0):
+        return None
+    turns = [t % moving.turns if moving.turns else t for t in (moving.turn, moving.turn + 1)]
+    one, other = (dealt(cells=every._replace(turn=t)) for t in turns)
+    return one, other

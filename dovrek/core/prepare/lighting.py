@@ -40,6 +40,8 @@ class Upper(NamedTuple):
     grid: GridShape
     veil: bool
     weight: float  # its depth over one of the shaded layer that scatters as widely
+    east: float  # middle of the shaded layer's grid as this one has it, metres
+    north: float
 
 
 @stage("extinction", wide=True)
@@ -84,8 +86,9 @@ def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: lis
         for level in range(grid.levels):
             def rows(a: int, b: int, depth: Array32 = depth, upper: Upper = upper,
                      level: int = level) -> None:
-                shade_from_above(depth, upper.weight, upper.veil, upper.grid, upper.base, grid,
-                                 base, level, *sun, radius, a, b, total)
+                shade_from_above(depth, upper.weight, upper.veil, upper.grid, upper.base,
+                                 upper.east, upper.north, grid, base, level, *sun, radius, a, b,
+                                 total)
 
             run(rows, grid.n)
     return total
@@ -144,7 +147,8 @@ def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float,
     for i, body in enumerate(bodies):
         above = order[: order.index(i)]
         shading = [Upper(bodies[u].base, bodies[u].grid, bodies[u].veil,
-                         bodies[u].phase.k_scaled / body.phase.k_scaled) for u in above]
+                         bodies[u].phase.k_scaled / body.phase.k_scaled,
+                         *_between(body, bodies[u])) for u in above]
         depth = shaded_depth(own=depths[i], uppers=[depths[u] for u in above], shading=shading,
                              grid=body.grid, base=body.base, sun=sun, radius=radius)
         common: dict[str, Any] = {"sigma": sigmas[i], "grid": body.grid, "sweeps": fineness.sweeps,
@@ -153,6 +157,12 @@ def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float,
                             sun_light=sun_light(depth=depth, sun=sun, **common),
                             sky_light=sky_light(**common), level=not body.heaped))
     return found
+
+
+def _between(own: LayerBody, upper: LayerBody) -> tuple[float, float]:
+    """Middle of a layer's grid in the grid of another, metres east and north."""
+    return (float(own.record["grid_x"]) - float(upper.record["grid_x"]),
+            float(own.record["grid_y"]) - float(upper.record["grid_y"]))
 
 
 def shares_of(bodies: list[LayerBody], means: list[float],

@@ -24,6 +24,7 @@ from dovrek.core.air.sky_view import (
 from dovrek.core.air.sources import Source, sources
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sunlight import light_direction
+from dovrek.core.clouds.motion import Moving, moving_of
 from dovrek.core.geometry.planet import reach_m
 from dovrek.core.prepare.assembly import (
     LOW_EYE_M,
@@ -91,11 +92,15 @@ def seen_layers(sky: Sky) -> list[Layer]:
     return [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
 
 
-def _told_by(sky: Sky) -> str:
+Moves = dict[str, Moving]  # by layer
+
+
+def _told_by(sky: Sky, moved: Moves | None = None) -> str:
     """What a document says of its scene, whatever is only framing, film or name."""
     layers = [x.model_dump(exclude={"name", "locked"}) for x in seen_layers(sky)]
     return key_of(repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
-                        sky.camera.altitude_m)))
+                        sky.camera.altitude_m, sky.camera.east_m, sky.camera.north_m,
+                        sorted((moved or {}).items()))))
 
 
 class Preparer:
@@ -115,18 +120,27 @@ class Preparer:
 
     # -- the way data takes ---------------------------------------------------------------
 
-    def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel) -> Prepared:
-        """Everything a march needs. Raises Cancelled when superseded."""
+    def scene(self, sky: Sky, fineness: Fineness, cancel: Cancel,
+              moved: Moves | None = None) -> Prepared:
+        """Everything a march needs, layers as they have moved (by id; unsaid: as in a still).
+        Raises Cancelled when superseded."""
         air = self.air_of(sky, draft=fineness.rough)
-        bodies = [self.body(sky, layer, fineness, cancel) for layer in seen_layers(sky)]
+        bodies = self.bodies(sky, fineness, cancel, moved)
         lit = [self._lit(sky, source, air, bodies, fineness, cancel) for source in sources(sky)]
         built = self.cache.memo("scenes", "")
-        built[_told_by(sky), fineness] = [("scene", light.key) for light in lit]
+        built[_told_by(sky, moved), fineness] = [("scene", light.key) for light in lit]
         for old in list(built)[:-SCENES_NOTED]:
             built.pop(old, None)
         glow = np.array(NIGHT_GLOW) / lit[0].weight
         lit[0] = replace(lit[0], scene=lit[0].scene._replace(glow=glow))
         return replace(lit[0], others=tuple(lit[1:]), key=key_of(*(p.key for p in lit)))
+
+    def bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel,
+               moved: Moves | None = None) -> list[LayerBody]:
+        """Shapes, cells and cover of the layers that are seen, as they have moved."""
+        return [body_of(sky, layer, fineness, self.maker(cancel),
+                        (moved or {}).get(layer.id) or moving_of(sky, layer, 0.0))
+                for layer in seen_layers(sky)]
 
     def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
         """Shapes, cells and cover of one layer."""
@@ -202,9 +216,9 @@ class Preparer:
 
     # -- the same scene otherwise ---------------------------------------------------------
 
-    def holds_scene(self, sky: Sky, fineness: Fineness) -> bool:
+    def holds_scene(self, sky: Sky, fineness: Fineness, moved: Moves | None = None) -> bool:
         """Whether the scene is already built."""
-        places = self.cache.memo("scenes", "").get((_told_by(sky), fineness))
+        places = self.cache.memo("scenes", "").get((_told_by(sky, moved), fineness))
         return places is not None and all(place in self.cache for place in places)
 
     def surroundings(self, prepared: Prepared, cancel: Cancel) -> list[SkyView]:

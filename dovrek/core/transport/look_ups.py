@@ -18,6 +18,8 @@ def _grid_place(p, x, y, z, dither):
     three fractions. Levels change dithered, so that no ring shows."""
     n, nz, levels = p.grid_n, p.grid_nz, p.grid_levels
     dx = p.grid_dx
+    x -= p.grid_x
+    y -= p.grid_y
     reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
     half = (0.5 * n - 2.0) * dx
     level = 0

@@ -18,7 +18,7 @@ from dovrek.core.clouds.cover_map import cover_of, grey_of
 from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.fineness import SKETCH
 from dovrek.core.run.workers import Cancel
-from dovrek.formats import cover_maps
+from dovrek.formats import bounds, cover_maps
 from dovrek.formats.cover_maps import MapError, embedded
 from dovrek.sky.advisories import advisories
 from dovrek.sky.errors import SkyError
@@ -106,8 +106,8 @@ def test_what_is_no_map_is_refused_in_words(data: bytes, words: str) -> None:
 
 
 def test_huge_maps_are_refused(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(cover_maps, "PIXELS_MOST", 1000)
-    with pytest.raises(MapError, match="too many pixels"):
+    monkeypatch.setattr(bounds, "DECODED_MOST", 1000)
+    with pytest.raises(MapError, match="decoded; make it smaller"):
         embedded(png(half()))
     monkeypatch.setattr(cover_maps, "BYTES_MOST", 50)
     with pytest.raises(MapError, match="larger than"):

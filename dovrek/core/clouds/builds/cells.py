@@ -25,13 +25,13 @@ CELL_RIM = 0.25  # extinction at a cell's rim over that in its middle
 def _score(field, p, x, y, u, v, footprint):
     """Score of a sheet of cells, and how swollen it is at a place: 1 in the middle of a cell or on
     the crest of a roll, 0 between them. (u, v): the place along and across the wind."""
-    size, rows = p.cell_size, p.rows
-    warp = 0.9 * size * flat_noise(field.bytes, u, v, 8.0 * size, 0.23, footprint)
-    bend = 0.9 * size * flat_noise(field.bytes, v, u, 9.4 * size, 0.67, footprint)
+    size, rows, slow = p.cell_size, p.rows, p.churn_slow
+    warp = 0.9 * size * flat_noise(field.bytes, u, v, 8.0 * size, 0.23 + slow, footprint)
+    bend = 0.9 * size * flat_noise(field.bytes, v, u, 9.4 * size, 0.67 + slow, footprint)
     stretch = 1.0 + 1.4 * p.comb
-    s = (0.19 + 3.8 * p.huddle) * flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31,
+    s = (0.19 + 3.8 * p.huddle) * flat_noise(field.bytes, u, v + warp, 17.0 * size, 0.31 + slow,
                                                footprint)
-    s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77, footprint)
+    s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77 + slow, footprint)
     wave = 0.0
     if rows > 0.0:  # crests wander by half a spacing over some ten of them
         wander = ROLL_WANDER * p.row_spacing * flat_noise(
@@ -90,18 +90,18 @@ def sample(field, p, x, y, z, footprint, detail):
         return max(0.6 * (f + 1.2 * lump), -0.3 * thick) - 1.0, 0.0
     if p.curl > 0.0:
         level = noise_level(footprint, 2.4 * tile)
-        x += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, y, z, x, 2.4 * tile, level)
-        y += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, z, x, y, 2.4 * tile, level)
+        x += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, y, z, x, 2.4 * tile, level, 0.0)
+        y += 0.45 * p.curl * tile * turned_noise(field.bytes, WISP, z, x, y, 2.4 * tile, level, 0.0)
     n = turned_noise(field.bytes, BILLOW, x + p.shift_x, y, 1.3 * z, tile,
-                     noise_level(footprint, tile))
+                     noise_level(footprint, tile), p.churn)
     g = turned_noise(field.bytes, WISP, y, x + p.shift_y, 1.3 * z, 0.6 * tile,
-                     noise_level(footprint, 0.6 * tile))
+                     noise_level(footprint, 0.6 * tile), p.churn)
     f += lump * (n * (1.0 - p.fray) + 1.3 * g * p.fray)
     if detail > 0:
         tile2 = 0.27 * tile
         level = noise_level(footprint, tile2)
-        n = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
-        g = turned_noise(field.bytes, WISP, z, x, y, tile2, level)
+        n = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level, p.churn_fine)
+        g = turned_noise(field.bytes, WISP, z, x, y, tile2, level, p.churn_fine)
         f += 0.45 * lump * (n * (1.0 - p.fray) + 1.3 * g * p.fray)
     soft = 0.5 * min(footprint, 0.5 * thick)
     f += 0.25 * soft

@@ -45,14 +45,14 @@ def _shape_distance(s, p, shape, u, v, w):
 def _nearest(field, p, x, y, z, lump, first, last):
     """Distance to the clouds of a square's members first … last, joined where they meet: the
     distance without skin, then of the nearest cloud its size (1 when full grown), how far the
-    place lies downwind in it, its age and its top; and the distance to the circles of those
-    that are not near."""
+    place lies downwind in it, its age, its top and whether it is set back; and the distance to
+    the circles of those that are not near."""
     period = p.period
     px = x - math.floor(x / period) * period
     py = y - math.floor(y / period) * period
     squash = p.shape_squash
     vertical = min(squash, 1.0)
-    best, own, down, age, top = -1e9, 1.0, 0.0, 0.0, p.thickness
+    best, own, down, age, top, late = -1e9, 1.0, 0.0, 0.0, p.thickness, 0.0
     outside = -1e9
     members_at, instances_at = p.members_at, p.instances_at
     for m in range(first, last):
@@ -85,11 +85,11 @@ def _nearest(field, p, x, y, z, lump, first, last):
         f = _shape_distance(field.bytes, p, cloud.shape, u, v, z / (scale * squash * tall))
         f = f * scale * min(vertical, squash * tall) - ERODED * cloud.age * p.cell_size * scale
         if f > best:
-            own, age, top = scale, cloud.age, cloud.top
+            own, age, top, late = scale, cloud.age, cloud.top, cloud.late
             down = (dx * p.wind_x + dy * p.wind_y) / reach
         h = max(0.05 * p.cell_size * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p.cell_size * scale)
-    return best, own, down, age, top, outside
+    return best, own, down, age, top, late, outside
 
 
 @part
@@ -111,15 +111,17 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
     if p.curl > 0.0:
         reach = 0.55 * p.curl * amplitude
         level = noise_level(footprint, 2.6 * tile)
-        a = turned_noise(field.bytes, WISP, x, y, z, 2.6 * tile, level)
-        b = turned_noise(field.bytes, WISP, y, z, x, 2.1 * tile, level)
+        a = turned_noise(field.bytes, WISP, x, y, z, 2.6 * tile, level, 0.0)
+        b = turned_noise(field.bytes, WISP, y, z, x, 2.1 * tile, level, 0.0)
         x, y, z = x + 2.0 * reach * a, y + 2.0 * reach * b, z + reach * (a - b)
         f += 0.25 * p.curl * amplitude * a
     frozen = z if z > 0.9 * amplitude else 0.9 * amplitude - 0.3 * (0.9 * amplitude - z)
-    n = turned_noise(field.bytes, BILLOW, x, y, frozen, tile, noise_level(footprint, tile))
+    # Lumps boil upward, along the axis of the noise that is most upright; their skin too.
+    n = turned_noise(field.bytes, BILLOW, x, y, frozen, tile, noise_level(footprint, tile),
+                     -p.churn)
     if fray > TORN:
         g = turned_noise(field.bytes, WISP, x, y, frozen, 1.3 * tile,
-                         noise_level(footprint, 1.3 * tile))
+                         noise_level(footprint, 1.3 * tile), -p.churn)
         n = n * (1.0 - fray) + (1.15 * g - 0.18) * fray
     strand, a, b, span = 0.0, 0.0, 0.0, 1.0
     if icy > 0.0:  # combed out by the wind aloft
@@ -135,9 +137,9 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
         tile2 = 0.27 * tile
         a2 = 0.36 * amplitude
         level = noise_level(footprint, tile2)
-        n2 = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level)
+        n2 = turned_noise(field.bytes, BILLOW, y, z, x, tile2, level, p.churn_fine)
         if fray > TORN:
-            g = turned_noise(field.bytes, WISP, y, z, x, tile2, level)
+            g = turned_noise(field.bytes, WISP, y, z, x, tile2, level, p.churn_fine)
             n2 = n2 * (1.0 - fray) + fray * 1.2 * g
         if icy > 0.0:
             g = noise_at(field.bytes, WISP, 3.1 * a, 3.4 * b, 1.3 * z / span + TILT_U * b,
@@ -152,7 +154,8 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
                 a3 = 0.30 * a2
                 level = noise_level(footprint, tile3)
                 if level >= 0:
-                    n3 = turned_noise(field.bytes, BILLOW, z, x, y, tile3, level)
+                    n3 = turned_noise(field.bytes, BILLOW, z, x, y, tile3, level,
+                                      -p.churn_fine)
                     keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
                     f += a3 * (1.0 + 1.6 * fray) * (1.0 - icy) * (n3 if n3 < 0.0 else n3 * keep)
     return f, strand, x, y
@@ -162,7 +165,7 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
 def _ragged(field, p, x, y, best, own, footprint):
     """How far the base is uneven at a place, metres above its level."""
     ragged = p.round_base * (14.0 + 26.0 * p.fray) * turned_noise(
-        field.bytes, WISP, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0))
+        field.bytes, WISP, x, y, 0.0, 1400.0, noise_level(footprint, 1400.0), p.churn_slow)
     if p.round_base > 1.0:  # the base rises toward the rim
         ragged += (0.45 * (p.round_base - 1.0)
                    * max(0.09 * p.cell_size * own - max(best, 0.0), 0.0))
@@ -182,9 +185,10 @@ def sample(field, p, x, y, z, footprint, detail):
         return -max(field.clearances[p.clearances_at + square], 20.0), 0.0
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
     lump = 0.052 * min(p.cell_size, 3600.0) * (0.35 + 1.1 * p.lobes)
-    best, own, down, age, top, outside = _nearest(field, p, x, y, z, lump, first, last)
+    best, own, down, age, top, late, outside = _nearest(field, p, x, y, z, lump, first, last)
     if best < -1e8:
         return min(outside, -8.0), 0.0
+    x, y = x - late * p.back_x, y - late * p.back_y  # its skin is its own, wherever it was born
     if p.masked > 0.0:  # clouds shrink toward the border and are gone beyond it
         best -= 0.45 * p.cell_size * own * (1.0 - region_at(field, p, x, y, footprint))
     amplitude = (lump * min(0.35 + 0.65 * own, 1.0)

@@ -21,9 +21,9 @@ def score(field, p, x, y, footprint):
     u = x * p.wind_x + y * p.wind_y + p.shift_x
     v = -x * p.wind_y + y * p.wind_x + p.shift_y
     size = p.cell_size
-    warp = 0.08 * size * flat_noise(field.bytes, u, v, 7.0 * size, 0.23, footprint)
+    warp = 0.08 * size * flat_noise(field.bytes, u, v, 7.0 * size, 0.23 + p.churn_slow, footprint)
     s = lens_at((u + warp) / size, (v - warp) / size, p.cell_seed, p.spread + p.stages_apart)
-    return s + 0.06 * flat_noise(field.bytes, v, u, 2.2 * size, 0.77, footprint)
+    return s + 0.06 * flat_noise(field.bytes, v, u, 2.2 * size, 0.77 + p.churn_slow, footprint)
 
 
 @inner
@@ -39,7 +39,7 @@ def sample(field, p, x, y, z, footprint, detail):
     # Plates, each thin at its rim, that overlap in the core: the widest in the middle, those above
     # and below narrower by more the more lobes there are.
     hang = min(p.round_base, 1.6)
-    bend = 0.08 * thick * flat_noise(field.bytes, x, y, 2.6 * size, 0.37, footprint)
+    bend = 0.08 * thick * flat_noise(field.bytes, x, y, 2.6 * size, 0.37 + p.churn, footprint)
     step = 0.9 * p.lobes * thick / PLATES
     whole = max(1.0 - p.level, 0.3)  # score in the middle of most lenses
     f = -1e9
@@ -57,11 +57,13 @@ def sample(field, p, x, y, z, footprint, detail):
     if p.fray > 0.0:
         tile = 0.16 * size
         f += 0.16 * thick * p.fray * turned_noise(
-            field.bytes, WISP, x + p.shift_x, y, 3.0 * z, tile, noise_level(footprint, tile))
+            field.bytes, WISP, x + p.shift_x, y, 3.0 * z, tile, noise_level(footprint, tile),
+            p.churn)
         if detail > 0:
             tile *= 0.3
             f += 0.07 * thick * p.fray * turned_noise(
-                field.bytes, WISP, y, x + p.shift_y, 2.0 * z, tile, noise_level(footprint, tile))
+                field.bytes, WISP, y, x + p.shift_y, 2.0 * z, tile, noise_level(footprint, tile),
+                p.churn_fine)
     soft = 0.5 * min(footprint, 0.5 * thick)
     f += 0.25 * soft
     if f <= 0.0:

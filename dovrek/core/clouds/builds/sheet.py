@@ -21,10 +21,10 @@ def score(field, p, x, y, footprint):
     v = -x * p.wind_y + y * p.wind_x + p.shift_y
     size = p.cell_size
     stretch = 1.0 + 2.5 * p.comb
-    u += 5.0 * size * flat_noise(field.bytes, v, u, 41.0 * size, 0.47, footprint)
-    s = flat_noise(field.bytes, u / stretch, v, 7.3 * size, 0.37, footprint)
-    s += 0.45 * flat_noise(field.bytes, v, u / stretch, 2.3 * size, 0.71, footprint)
-    s += 0.30 * p.fray * flat_noise(field.bytes, u, v, 0.55 * size, 0.19, footprint)
+    u += 5.0 * size * flat_noise(field.bytes, v, u, 41.0 * size, 0.47 + p.churn_slow, footprint)
+    s = flat_noise(field.bytes, u / stretch, v, 7.3 * size, 0.37 + p.churn_slow, footprint)
+    s += 0.45 * flat_noise(field.bytes, v, u / stretch, 2.3 * size, 0.71 + p.churn_slow, footprint)
+    s += 0.30 * p.fray * flat_noise(field.bytes, u, v, 0.55 * size, 0.19 + p.churn, footprint)
     s += 0.5 * p.rows * waves(field, p, x, y, 0.0, footprint)
     return s + apart(field, p, u, v, footprint)
 
@@ -43,8 +43,8 @@ def sample(field, p, x, y, z, footprint, detail):
         d = (found - p.level) * 0.9 * size
     if d < -0.35 * size:
         return -min(-d * 0.25, 600.0), 0.0
-    n = flat_noise(field.bytes, x + p.shift_x, y + p.shift_y, 4.1 * size, 0.29, footprint)
-    m = flat_noise(field.bytes, y - p.shift_x, x + p.shift_y, 2.7 * size, 0.61, footprint)
+    n = flat_noise(field.bytes, x + p.shift_x, y + p.shift_y, 4.1 * size, 0.29 + p.churn, footprint)
+    m = flat_noise(field.bytes, y - p.shift_x, x + p.shift_y, 2.7 * size, 0.61 + p.churn, footprint)
     thin = smoothstep(-0.1 * size, 0.5 * size, d)
     top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
     relief = 0.22 * p.lobes * m
@@ -59,11 +59,11 @@ def sample(field, p, x, y, z, footprint, detail):
         x += 0.5 * p.curl * size * m
         y += 0.5 * p.curl * size * n
     f += lump * turned_noise(field.bytes, WISP, x + p.shift_x, y, 1.6 * z, tile,
-                             noise_level(footprint, tile))
+                             noise_level(footprint, tile), p.churn)
     if detail > 0 and p.fray > 0.0:
         tile2 = 0.16 * size
         f += 0.55 * lump * p.fray * turned_noise(field.bytes, WISP, y, x, z, tile2,
-                                                   noise_level(footprint, tile2))
+                                                 noise_level(footprint, tile2), p.churn_fine)
     if f <= 0.0:
         return max(0.5 * f, -0.2 * thick) - 1.0, 0.0
     edge = min(p.edge, 0.8 * thick)

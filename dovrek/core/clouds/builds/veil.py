@@ -23,13 +23,13 @@ def score(field, p, x, y, footprint):
     """Where the veil has cloud: its cover takes the highest scores first."""
     u = x * p.wind_x + y * p.wind_y + p.shift_x
     v = -x * p.wind_y + y * p.wind_x + p.shift_y
-    size = p.cell_size
+    size, slow = p.cell_size, p.churn_slow
     stretch = 1.0 + 3.2 * p.comb
-    warp = 0.34 * size * flat_noise(field.bytes, u, v, 13.0 * size, 0.53, footprint)
-    s = flat_noise(field.bytes, u / stretch, v + warp, 6.1 * size, 0.11, footprint)
-    s += 0.55 * flat_noise(field.bytes, v + warp, u / stretch, 17.0 * size, 0.83, footprint)
-    s += 0.35 * flat_noise(field.bytes, u / (1.0 + 11.0 * p.comb), v + warp, 2.1 * size, 0.43,
-                           footprint)
+    warp = 0.34 * size * flat_noise(field.bytes, u, v, 13.0 * size, 0.53 + slow, footprint)
+    s = flat_noise(field.bytes, u / stretch, v + warp, 6.1 * size, 0.11 + slow, footprint)
+    s += 0.55 * flat_noise(field.bytes, v + warp, u / stretch, 17.0 * size, 0.83 + slow, footprint)
+    s += 0.35 * flat_noise(field.bytes, u / (1.0 + 11.0 * p.comb), v + warp, 2.1 * size,
+                           0.43 + p.churn, footprint)
     s += 0.6 * p.rows * waves(field, p, x, y, 3.0 * warp, footprint)
     s += apart(field, p, u, v, footprint)
     if p.lobes > TUFTED:  # gathered into tufts
@@ -66,18 +66,20 @@ def sample(field, p, x, y, z, footprint, detail):
         return -clamp((-found - 0.4 - shred) * slope * p.cell_size, 40.0, 1500.0), 0.0
     u = xs * p.wind_x + ys * p.wind_y + p.shift_x
     v = -xs * p.wind_y + ys * p.wind_x + p.shift_y
-    size = p.cell_size
-    bend = (0.10 + 0.25 * p.curl) * size * flat_noise(field.bytes, u, v, 5.2 * size, 0.91,
+    size, slow = p.cell_size, p.churn_slow
+    bend = (0.10 + 0.25 * p.curl) * size * flat_noise(field.bytes, u, v, 5.2 * size, 0.91 + slow,
                                                        footprint)
     if p.curl > 0.0:
-        v += 0.16 * p.curl * size * flat_noise(field.bytes, v, u, 0.9 * size, 0.27, footprint)
+        v += 0.16 * p.curl * size * flat_noise(field.bytes, v, u, 0.9 * size, 0.27 + p.churn,
+                                               footprint)
     run = 1.0 + 14.0 * p.comb
     if tufted > 0.0:  # a step down a slanting trail crosses strands: finer ones are averaged too
         footprint += (0.7 * p.step / thick) * (2.0 * fall / run + 3.0 * hook) / max(1.0 - r, 0.05)
     tile = 0.62 * size
     a, b = u / (run * tile), (v + bend) / tile
     level = noise_level(footprint, tile)
-    fibre = noise_at(field.bytes, WISP, a, b, 0.5 * r + TILT_U * b + TILT_V * a, level)
+    fibre = noise_at(field.bytes, WISP, a, b, 0.5 * r + p.churn + TILT_U * b + TILT_V * a,
+                     level)
     lost = FIBRE * FIBRE * wisp_lost(level)
     # Strands shred the edge of the patch as well as its inside, so no patch has an outline.
     found += shred * fibre * 1.6
@@ -86,7 +88,8 @@ def sample(field, p, x, y, z, footprint, detail):
     tile = 0.19 * size
     a, b = u / (run * 1.1 * tile) + 0.3, (v + 1.6 * bend) / tile
     level = noise_level(footprint, tile)
-    fine = noise_at(field.bytes, WISP, a, b, 1.1 * r + TILT_U * b + TILT_V * a, level)
+    fine = noise_at(field.bytes, WISP, a, b, 1.1 * r + p.churn_fine + TILT_U * b + TILT_V * a,
+                    level)
     lost += FINE_FIBRE * FINE_FIBRE * wisp_lost(level)
     body = smoothstep(-0.45, 0.30 + 0.5 * p.edge / 500.0, found)
     texture = max(1.0 + p.fray * (FIBRE * fibre + FINE_FIBRE * fine), 0.0)
@@ -94,7 +97,7 @@ def sample(field, p, x, y, z, footprint, detail):
         tile = 0.061 * size
         level = noise_level(footprint, tile)
         thread = noise_at(field.bytes, WISP, u / (run * 1.2 * tile), (v + 2.0 * bend) / tile,
-                          1.7 * r, level)
+                          1.7 * r + p.churn_fine, level)
         texture = max(texture + p.fray * THREAD * thread, 0.0)
         lost += THREAD * THREAD * wisp_lost(level)
     else:

@@ -39,6 +39,8 @@ class GridShape(NamedTuple):
     dz: float
     z0: float  # bottom of the lowest cell above the layer's base
     range_m: float  # where the layer sinks below the horizon: beyond, a few looks will do
+    cx: float = 0.0  # middle, in the frame of the layer's field
+    cy: float = 0.0
 
 
 def grid_shape(build: Build, size_m: float, thick_m: float, sigma_per_m: float, range_m: float,
@@ -86,7 +88,8 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                 if k >= marked:
                     out[i, j, k] = 0.0
                 if z >= clear_to:
-                    f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
+                    f, sigma = density(field, layer, x + shape.cx, y + shape.cy, z,
+                                       FOOTPRINT * dx, 0.0)
                     clear_to = z - CLIMB_TRUST * min(f, 0.0)
                     sure = z - f - math.sqrt(0.5) * dx - 0.5 * dz
                     while marked < nz and shape.z0 + (marked + 0.5) * dz < sure:
@@ -107,7 +110,8 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                     z = shape.z0 + (k + w) * dz
                     if z < clear_to or out[i, j, k] < 0.0:
                         continue
-                    f, sigma = density(field, layer, x, y, z, FOOTPRINT * dx, 0.0)
+                    f, sigma = density(field, layer, x + shape.cx, y + shape.cy, z,
+                                       FOOTPRINT * dx, 0.0)
                     out[i, j, k] += share * sigma
                     if f < 0.0:
                         clear_to = z - CLIMB_TRUST * f

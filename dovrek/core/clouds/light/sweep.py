@@ -215,10 +215,11 @@ def carry_depth_up(sigma, depth, floor):
 
 
 @kernel
-def shade_from_above(upper_depth, weight, thin, upper, upper_base, own_shape, own_base, level, sx,
-                     sy, sz, radius, i0, i1, depth):
+def shade_from_above(upper_depth, weight, thin, upper, upper_base, east, north, own_shape, own_base,
+                     level, sx, sy, sz, radius, i0, i1, depth):
     """Add `weight` times an upper layer's optical depth to cells of a lower layer along curved
-    sun paths. The weight turns ice's depth into as many droplets' as scatter as widely."""
+    sun paths. The weight turns ice's depth into as many droplets' as scatter as widely; (east,
+    north) is the middle of the lower grid as the upper one has it."""
     dx = own_shape.dx * COARSER**level
     n = own_shape.n
     target = upper_base + 0.5 * upper.dz
@@ -233,13 +234,13 @@ def shade_from_above(upper_depth, weight, thin, upper, upper_base, own_shape, ow
                 if rise <= 0.0:
                     at = h - upper_base
                     if at < upper.nz * upper.dz + upper.z0:
-                        lv = level_of(upper.n, upper.dx, upper.levels, x, y, 2)
-                        depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, x, y,
-                                                                    at, thin)
+                        lv = level_of(upper.n, upper.dx, upper.levels, x + east, y + north, 2)
+                        depth[level, i, j, k] += weight * _depth_at(
+                            upper_depth, upper, lv, x + east, y + north, at, thin)
                     continue
                 bend = slope * slope + 2.0 * rise / radius
                 t = radius * (math.sqrt(bend) - slope) if slope < 0.2 else rise / slope
-                px, py = x + t * sx, y + t * sy
+                px, py = x + east + t * sx, y + north + t * sy
                 reach = 0.5 * upper.n * upper.dx * COARSER ** (upper.levels - 1)
                 if abs(px) > reach or abs(py) > reach:
                     continue

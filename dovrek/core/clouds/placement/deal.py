@@ -26,6 +26,7 @@ Run = Callable[[Callable[[int, int], None], int], None]
 PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the others fill
 RANKS = 7.0  # of them that make a full but broken sky
 LATTICE_LIMIT = 640
+TURNS_APART = 7_368_787  # of seeds
 DRAWN = 3.0  # cells that a cloud may be drawn from its own, with what it reaches beyond
 
 
@@ -60,6 +61,7 @@ class CellParameters(NamedTuple):
     row_y: float
     row_spacing_m: float
     patchiness: float
+    turn: int = 0  # of lives: which clouds of a place these are
     ahead: Ahead = ALL_ROUND
 
 
@@ -120,15 +122,19 @@ def _never(out, period):
     """A possible cloud of no size: it never stands."""
     out.x, out.y = 0.5 * period, 0.5 * period
     out.size, out.turn_cos, out.turn_sin, out.rank, out.luck = 0.0, 0.0, 0.0, 0.0, 0.0
-    out.shape = 0
+    out.shape, out.due = 0, 0.0
 
 
 @part
 def _deal_one(cells, lattice, points, i, j, m, period, out):
-    """Deal the m-th possible cloud of a lattice cell."""
+    """Deal the m-th possible cloud of a lattice cell.
+
+    Of a later turn of lives it is another one; where clouds gather and where none stand stays.
+    """
     key = i * lattice + j
-    x = (i + hash_unit(key, m, cells.seed)) * cells.size_m
-    y = (j + hash_unit(key, m, cells.seed + 1)) * cells.size_m
+    seed = cells.seed + TURNS_APART * cells.turn
+    x = (i + hash_unit(key, m, seed)) * cells.size_m
+    y = (j + hash_unit(key, m, seed + 1)) * cells.size_m
     # Huddle: toward the nearest gathering point, one in each block of three cells.
     # The nearest, not the own block's: else no cloud would stand on blocks' borders.
     block = 3.0 * cells.size_m
@@ -158,11 +164,11 @@ def _deal_one(cells, lattice, points, i, j, m, period, out):
         shift = pull * (line - across) + pull * bend
         x += shift * cells.row_x
         y += shift * cells.row_y
-    u = hash_unit(key, m, cells.seed + 4)
+    u = hash_unit(key, m, seed + 4)
     size = math.exp(cells.spread * 1.7 * (u - 0.62))
     size = clamp(size, 0.16, 1.0)
     mask = smooth_field(x, y, 5.3 * cells.size_m, cells.seed + 5, period)
-    own = (m + 0.9 * hash_unit(key, m, cells.seed + 6)) / RANKS
+    own = (m + 0.9 * hash_unit(key, m, seed + 6)) / RANKS
     rank = own + (0.25 + 0.45 * cells.huddle) * (mask - 0.5)
     if cells.clearing_share > 0.0:
         field = smooth_field(x, y, cells.clearing_size_m, cells.clearing_seed + 40,
@@ -170,12 +176,13 @@ def _deal_one(cells, lattice, points, i, j, m, period, out):
         width = 0.02 + 0.35 * cells.clearing_edge
         rank += 3.0 * (1.0 - smoothstep(cells.clearing_share - width,
                                         cells.clearing_share + width, field))
-    turn = 2.0 * math.pi * hash_unit(key, m, cells.seed + 7)
+    turn = 2.0 * math.pi * hash_unit(key, m, seed + 7)
     out.x, out.y, out.size = x % period, y % period, size
     out.turn_cos, out.turn_sin = math.cos(turn), math.sin(turn)
-    out.shape = min(int(hash_unit(key, m, cells.seed + 8) * SHAPES), SHAPES - 1)
+    out.shape = min(int(hash_unit(key, m, seed + 8) * SHAPES), SHAPES - 1)
     out.rank = rank
-    out.luck = hash_unit(key, m, cells.seed + 10)
+    out.luck = hash_unit(key, m, seed + 10)
+    out.due = hash_unit(key, m, cells.seed + 11)
 
 
 @kernel

@@ -20,6 +20,8 @@ SMALLEST = 0.05  # scale of the least cloud that stands
 PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
 # Stages of life: grown by, falling apart from.
 GROWN, FALLING = 0.38, 0.62
+CROSSING = 0.25  # of a turn of lives over which one cloud gives way to the next
+BORN, GONE = 0.35, 0.6  # of that: swollen from nothing by, shrunk to nothing from
 
 
 class Life(NamedTuple):
@@ -32,6 +34,9 @@ class Life(NamedTuple):
     anvil: bool  # clouds point along the wind
     wind_x: float
     wind_y: float
+    turned: float = -1.0  # share of the present turn of lives that has passed; below 0: none turn
+    back_x: float = 0.0  # by which the next turn's clouds are set back, metres
+    back_y: float = 0.0
 
 
 class Cells(NamedTuple):
@@ -46,15 +51,28 @@ class Cells(NamedTuple):
 
 
 @inner
-def lived(luck, life, out):
-    """Width, height and age (0 … 1) of a cloud with its own luck at a stage of life; (3,).
+def lived(luck, life, due, young, out):
+    """Width, height, age (0 … 1) and size over full of a cloud with its own luck at a stage of
+    life; (4,).
 
-    Nothing is there before 0 and after 1; between GROWN and FALLING a cloud is full grown.
+    Nothing is there before 0 and after 1; between GROWN and FALLING a cloud is full grown. Where
+    lives turn, a cloud stands at its stage until it is `due`, then lives to its end while that of
+    the next turn (`young`) grows up to its own stage.
     """
     a = life.stage + life.spread * (luck - 0.5) * 4.0 * min(life.stage, 1.0 - life.stage) * 0.6
-    out[0], out[1], out[2] = 0.0, 1.0, 0.0
+    out[0], out[1], out[2], out[3] = 0.0, 1.0, 0.0, 1.0
     if life.stage <= 0.0 or life.stage >= 1.0 or a <= 0.0 or a >= 1.0:
         return
+    if life.turned >= 0.0:
+        crossed = clamp((life.turned - due * (1.0 - CROSSING)) / CROSSING, 0.0, 1.0)
+        if young:
+            a *= crossed
+            out[3] = smoothstep(0.0, BORN, crossed)
+        else:
+            a += crossed * (1.0 - a)
+            out[3] = 1.0 - smoothstep(GONE, 1.0, crossed)
+        if a <= 0.0 or a >= 1.0:
+            return
     grown, old = smoothstep(0.0, GROWN, a), smoothstep(FALLING, 1.0, a)
     out[0], out[1] = 0.22 + 0.78 * grown, 0.3 + 0.7 * smoothstep(0.02, GROWN, a)
     lost = (luck * 7.31) % 1.0 < life.early_decay
@@ -71,22 +89,29 @@ def lived(luck, life, out):
 
 
 @solver
-def _stand(dealt, k0, k1, level, life, radii, tops, half_width, skin, ahead, period, margin, out):
+def _stand(dealt, k0, k1, level, life, young, radii, tops, half_width, skin, ahead, period, margin,
+           out):
     """The instances of the possible clouds k0 … k1 that are there, in the rows of `out` from k0
-    on; their number."""
+    on; their number. `young`: they are those of the next turn of lives."""
     n = k0
-    own = np.empty(3)
+    own = np.empty(4)
     for k in range(k0, k1):
         cloud = dealt[k]
         scale = grown_scale(cloud.size, cloud.rank, level)
         if scale <= SMALLEST or not is_ahead(ahead, period, cloud.x, cloud.y, margin):
             continue
-        lived(cloud.luck, life, own)
-        if own[0] <= 0.0:
+        lived(cloud.luck, life, cloud.due, young, own)
+        scale *= own[0] * own[3]
+        if own[0] <= 0.0 or scale <= SMALLEST * own[0]:
             continue
-        scale *= own[0]
         shape, stood = cloud.shape, out[n]
         stood.x, stood.y, stood.scale, stood.shape = cloud.x, cloud.y, scale, shape
+        stood.late = 0.0
+        if young:
+            x, y = cloud.x + life.back_x, cloud.y + life.back_y
+            stood.x = x - math.floor(x / period) * period
+            stood.y = y - math.floor(y / period) * period
+            stood.late = 1.0
         stood.turn_cos, stood.turn_sin = cloud.turn_cos, cloud.turn_sin
         if life.anvil:
             turn = 0.5 * (cloud.luck - 0.5)
@@ -161,29 +186,37 @@ def in_pieces(run: Run, f: Callable[[int, int], None], n: int) -> None:
 
 def stand_cells(dealt: NDArray[np.void], period_m: float, size_m: float, shapes: Shapes,
                 level: float, life: Life, skin_m: float, run: Run,
-                ahead: Ahead = ALL_ROUND) -> Cells:
-    """The clouds present at a level of growth and a stage of life, indexed for the march.
+                ahead: Ahead = ALL_ROUND, then: NDArray[np.void] | None = None) -> Cells:
+    """The clouds present at a level of growth and a stage of life, indexed for the march; `then`
+    are the possible clouds of the next turn of lives, which takes the place of the present one.
 
     `skin_m` is how far the skin may carry a full-grown cloud beyond its shape; `run` spreads a
     function over pieces and may raise.
     """
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
     size, count = period_m / squares, squares * squares
-    every = np.empty(len(dealt), INSTANCE)
-    found: dict[int, int] = {}
+    tops = shapes.tops * shapes.squash
+    parts = []
+    for young, possible in enumerate([dealt] if then is None else [dealt, then]):
+        every = np.empty(len(possible), INSTANCE)
+        found: dict[int, int] = {}
 
-    def stand(first: int, last: int) -> None:
-        found[first] = _stand(dealt, first, last, level, life, shapes.radii,
-                              shapes.tops * shapes.squash, shapes.half_width_m, skin_m, ahead,
-                              period_m, DRAWN * size_m, every)
+        def stand(first: int, last: int, young: bool = young > 0,
+                  possible: NDArray[np.void] = possible, every: NDArray[np.void] = every,
+                  found: dict[int, int] = found) -> None:
+            found[first] = _stand(possible, first, last, level, life, young, shapes.radii, tops,
+                                  shapes.half_width_m, skin_m, ahead, period_m, DRAWN * size_m,
+                                  every)
 
-    in_pieces(run, stand, len(dealt))
-    standing = 0
-    for first, number in sorted(found.items()):  # moved together
-        if first != standing:
-            every[standing : standing + number] = every[first : first + number]
-        standing += number
-    instances, none = every[:standing], np.empty(0, dtype=np.int32)
+        in_pieces(run, stand, len(possible))
+        standing = 0
+        for first, number in sorted(found.items()):  # moved together
+            if first != standing:
+                every[standing : standing + number] = every[first : first + number]
+            standing += number
+        parts.append(every[:standing])
+    instances = parts[0] if then is None else np.concatenate(parts)
+    none = np.empty(0, dtype=np.int32)
     counts = np.zeros(count, dtype=np.int32)
     in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none,
                                          False), squares)
