@@ -1,0 +1,1 @@
+"""Weather reports as skies: pasted, or of the simulated station. Route: `weather`."""
