@@ -7,19 +7,26 @@ import re
 import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
-from dovrek.sky.changes import difference
+from dovrek.sky.changes import difference, groups_between
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyConflict
-from dovrek.sky.reading import sky_from_text, sky_to_text
+from dovrek.sky.reading import sky_from_text, text_to_keep
+from dovrek.store.documents import document_of, kept_of, kept_text, pack, sweep_assets
 from dovrek.store.tables import Revision, StoredSky, database, now
 
 NOTE_LENGTH = 200
+BIN_DAYS = 30  # that deleted skies and prints stay in the bin
 
 
 class NoSuchSky(LookupError):
     """There is no sky of that name in the store."""
+
+
+class UnreadableSky(Exception):
+    """What is stored of a sky cannot be read here: by another hand, or a zone unknown here."""
 
 
 @dataclass(frozen=True)
@@ -29,6 +36,12 @@ class Written:
     revision: int
     sky: Sky
     others: tuple[str, ...] = ()  # places another window had changed meanwhile
+    touched: tuple[str, ...] = ()  # groups that differ from what the window had
+
+
+def number_in(text: str) -> int:
+    """The number of a row in an address; 0, which no row has, for what is none."""
+    return int(text) if text.isascii() and text.isdecimal() and len(text) < 16 else 0
 
 
 def slug_of(name: str) -> str:
@@ -61,17 +74,47 @@ def gallery() -> list[StoredSky]:
 
 def add_sky(sky: Sky, note: str = "New sky", slug: str | None = None) -> StoredSky:
     """Store a new sky with its first revision."""
-    with database.atomic():
+    text = text_to_keep(sky)
+    with database.atomic("IMMEDIATE"):  # as a writer from the start: two of one name wait in turn
         row = StoredSky.create(slug=slug or slug_of(sky.name), name=sky.name)
-        row.head = Revision.create(sky=row, document=sky_to_text(sky), note=note)
+        row.head = Revision.create(sky=row, document=kept_text(text), note=note)
         row.save()
     return row
 
 
 def load(slug: str) -> tuple[Sky, int]:
-    """The sky as it stands and its revision. Raises NoSuchSky."""
+    """The sky as it stands and its revision. Raises NoSuchSky, UnreadableSky."""
     row = stored(slug)
-    return sky_from_text(row.head.document), row.head_id
+    return _standing(row), row.head_id
+
+
+def _standing(row: StoredSky) -> Sky:
+    try:
+        return sky_from_text(document_of(row.head))
+    except Exception as error:  # whatever another hand left there
+        raise UnreadableSky(
+            f"The sky '{row.name}' cannot be read here ({error or 'it has no state'}). Its text is "
+            "as it was: export it raw and mend it, or go a step back.") from error
+
+
+@lru_cache(maxsize=4096)
+def _fault_of(slug: str, revision: int) -> str:
+    try:
+        load(slug)
+    except (UnreadableSky, NoSuchSky) as error:
+        return str(error)
+    return ""
+
+
+def fault_of(row: StoredSky) -> str:
+    """Why a sky of the gallery cannot be read; empty when it can."""
+    return _fault_of(str(row.slug), row.head_id or 0)
+
+
+def raw_text(slug: str) -> str:
+    """The text that stands for a sky, read or not. Raises NoSuchSky."""
+    head = stored(slug).head
+    return document_of(head) if head is not None else ""
 
 
 def sky_at(slug: str, revision: int) -> Sky:
@@ -80,7 +123,7 @@ def sky_at(slug: str, revision: int) -> Sky:
     found = Revision.get_or_none((Revision.id == revision) & (Revision.sky == row))
     if found is None:
         raise NoSuchSky(f"Sky '{slug}' has no revision {revision}.")
-    return sky_from_text(found.document)
+    return sky_from_text(document_of(found))
 
 
 def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
@@ -94,28 +137,32 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
     with database.atomic("IMMEDIATE"):
         row = stored(slug)
         head: Revision = row.head
-        current = sky_from_text(head.document)
+        current = _standing(row)
+        had = current
         others: tuple[str, ...] = ()
         if base != head.id and not (gesture and head.gesture == gesture):
             seen = Revision.get_or_none((Revision.id == base) & (Revision.sky == row))
             if seen is None:
                 raise SkyConflict("This window shows a sky that is no longer there; reload it.")
-            others = tuple(difference(sky_from_text(seen.document), current))
+            had = sky_from_text(document_of(seen))
+            others = tuple(difference(had, current))
         changed = alter(current)
-        text = sky_to_text(changed)
-        if text == head.document:
-            return Written(head.id, current, others)
-        if gesture and head.gesture == gesture and head.parent_id is not None:
+        touched = groups_between(had, changed)
+        text = kept_text(text_to_keep(changed))
+        if text == kept_of(head):
+            return Written(head.id, current, others, touched)
+        # A state that another stands on is not written over: that one is packed against it.
+        if gesture and head.gesture == gesture and head.parent_id is not None and not head.redo:
             head.document, head.created = text, now()
-            head.redo = None
             head.save()
             new = head
         else:
             new = Revision.create(sky=row, parent=head, document=text, note=note[:NOTE_LENGTH],
                                   gesture=gesture)
+            pack(head)
         row.head, row.name, row.changed = new, changed.name, now()
         row.save()
-    return Written(new.id, changed, others)
+    return Written(new.id, changed, others, touched)
 
 
 def undo(slug: str) -> Written | None:
@@ -141,10 +188,14 @@ def redo(slug: str) -> Written | None:
 
 
 def _stand(row: StoredSky, revision: Revision) -> Written:
-    sky = sky_from_text(revision.document)
+    sky = sky_from_text(document_of(revision))
+    try:
+        touched = groups_between(_standing(row), sky)
+    except UnreadableSky:  # a step back is a way out of it
+        touched = tuple(Sky.model_fields)
     row.head, row.name, row.changed = revision, sky.name, now()
     row.save()
-    return Written(revision.id, sky)
+    return Written(revision.id, sky, touched=touched)
 
 
 def steps(slug: str) -> tuple[int, int]:
@@ -172,10 +223,10 @@ SEEDS_KEPT = 12
 def seeds_of(slug: str, layer_id: str) -> list[int]:
     """Seeds a layer has been dealt by, of all revisions, newest first."""
     found: list[int] = []
-    rows = Revision.select(Revision.document).where(Revision.sky == stored(slug)).order_by(
+    rows = Revision.select().where(Revision.sky == stored(slug)).order_by(
         Revision.id.desc()).limit(400)
     for row in rows:
-        for layer in json.loads(row.document)["layers"]:
+        for layer in json.loads(kept_of(row))["layers"]:
             if layer["id"] == layer_id and layer["seed"] not in found:
                 found.append(int(layer["seed"]))
         if len(found) >= SEEDS_KEPT:
@@ -186,16 +237,29 @@ def seeds_of(slug: str, layer_id: str) -> list[int]:
 def delete(slug: str) -> None:
     """Take a sky out of the gallery; `restore` brings it back."""
     row = stored(slug)
-    row.deleted = True
+    row.deleted, row.binned = True, now()
     row.save()
 
 
 def restore(slug: str) -> StoredSky:
     """Bring a deleted sky back. Raises NoSuchSky."""
     row = stored(slug, deleted=True)
-    row.deleted = False
+    row.deleted, row.binned = False, None
     row.save()
     return row
+
+
+def binned() -> list[StoredSky]:
+    """Skies in the bin, last deleted first."""
+    return list(StoredSky.select(*PLAIN).where(StoredSky.deleted).order_by(
+        StoredSky.binned.desc()))
+
+
+def forget(slug: str) -> None:
+    """Remove a sky of the bin with all its states for good. Raises NoSuchSky."""
+    with database.atomic("IMMEDIATE"):
+        stored(slug, deleted=True).delete_instance()
+        sweep_assets()
 
 
 def duplicate(slug: str) -> StoredSky:

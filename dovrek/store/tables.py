@@ -21,7 +21,8 @@ from peewee import (
     SqliteDatabase,
     TextField,
 )
-from playhouse.migrate import SqliteMigrator, migrate
+
+from dovrek.store.migrations import upgrade
 
 database = SqliteDatabase(None)
 
@@ -50,6 +51,7 @@ class StoredSky(Table):
     changed = DateTimeField(default=now, index=True)
     picture = BlobField(null=True)
     picture_of = IntegerField(null=True)  # the revision the picture shows
+    binned = DateTimeField(null=True)  # when it was deleted
 
 
 class Revision(Table):
@@ -59,7 +61,9 @@ class Revision(Table):
     sky = ForeignKeyField(StoredSky, backref="revisions", on_delete="CASCADE")
     parent = ForeignKeyField("self", null=True)
     redo = IntegerField(null=True)
-    document = TextField()
+    document = TextField()  # whole text; empty when it is packed
+    packed = BlobField(null=True)  # the text against that of `basis`
+    basis = IntegerField(null=True)  # a revision whose text is whole
     note = CharField(max_length=200)
     gesture = CharField(max_length=60, default="")  # values of one drag share it
     created = DateTimeField(default=now)
@@ -122,42 +126,48 @@ class PrintJob(Table):
     file = CharField(max_length=200, default="")
     created = DateTimeField(default=now)
     finished = DateTimeField(null=True)
+    owner = CharField(max_length=80, default="")  # the engine that works on it
+    heartbeat = DateTimeField(null=True)  # when that engine was last heard of
+    fallen = IntegerField(default=0)  # engines that fell while they worked on it
+    digest = CharField(max_length=64, default="")  # of all its pixels depend on
+    binned = DateTimeField(null=True)  # when it was deleted
+
+
+class Asset(Table):
+    """A picture that documents name by its content, stored once."""
+
+    digest = CharField(max_length=64, unique=True)
+    data = TextField()  # as the document has it: data:image/png;base64,…
 
 
 _staying: list[sqlite3.Connection] = []
-TABLES = [StoredSky, Revision, Version, Reference, StoredRecipe, Overlay, PrintJob]
+TABLES = [StoredSky, Revision, Version, Reference, StoredRecipe, Overlay, PrintJob, Asset]
 
 
 def open_database(path: Path | str) -> Any:
-    """Bind and create the tables. Write-ahead log, so that a crash loses nothing committed."""
+    """Bind the tables, brought to their present shape. Raises NewerStore.
+
+    Write-ahead log with a sync at every commit: what was stored survives a kill and a power cut
+    (SQLite, write-ahead logging: with `synchronous` at normal a power cut may take the last
+    commits).
+    """
     if not database.is_closed():
         database.close()
+    upgrade(Path(path))
     database.init(str(path), pragmas={
-        "journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 8000, "synchronous": "normal",
+        "journal_mode": "wal", "foreign_keys": 1, "busy_timeout": 8000, "synchronous": "full",
     })
-    with database.connection_context():
-        database.create_tables(TABLES)
-        _complete()
     _stay(str(path))
     return database
 
 
-def _complete() -> None:
-    """Add the columns that tables of an older file do not have yet."""
-    migrator = SqliteMigrator(database)
-    for table in TABLES:
-        name = table._meta.table_name
-        had = {column.name for column in database.get_columns(name)}
-        for field in table._meta.sorted_fields:
-            if field.column_name not in had:
-                migrate(migrator.add_column(name, field.column_name, field))
-
-
 def _stay(path: str) -> None:
     """Keep one connection open besides those of the requests: when the last one closes, SQLite
-    folds the log into the file, which costs every request some milliseconds."""
+    folds the log into the file, which costs every request some milliseconds, and removes the log's
+    index, for which a full disk has no room when the next one comes."""
     while _staying:
         _staying.pop().close()
     if path != ":memory:":
         _staying.append(sqlite3.connect(path, check_same_thread=False))
+        _staying[0].execute("PRAGMA journal_mode = wal").fetchone()
         _staying[0].execute("SELECT count(*) FROM sqlite_master").fetchone()

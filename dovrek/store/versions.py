@@ -6,9 +6,10 @@ from typing import Any
 
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import Fault, SkyError
-from dovrek.sky.reading import sky_from_text, sky_to_text
-from dovrek.store.skies import load, stored
-from dovrek.store.tables import Overlay, Reference, Version
+from dovrek.sky.reading import sky_from_text, text_to_keep
+from dovrek.store.documents import full_text, kept_of, kept_text
+from dovrek.store.skies import load, number_in, stored
+from dovrek.store.tables import Overlay, Reference, Version, database
 
 NAME_LETTERS = 80
 KEPT = 40  # references of one sky
@@ -36,7 +37,7 @@ def versions(slug: str) -> list[Version]:
 def keep_version(slug: str, name: str, sky: Sky | None = None) -> Version:
     """Keep the sky as it stands, or a given state of it, under a name."""
     row = stored(slug)
-    document = row.head.document if sky is None else sky_to_text(sky)
+    document = kept_of(row.head) if sky is None else kept_text(text_to_keep(sky))
     return Version.create(sky=row, name=_name(name, "version"), document=document)
 
 
@@ -49,7 +50,7 @@ def version(slug: str, number: int) -> Version:
 
 
 def sky_of(row: Version) -> Sky:
-    return sky_from_text(str(row.document))
+    return sky_from_text(full_text(str(row.document)))
 
 
 def remove_version(slug: str, number: int) -> None:
@@ -60,7 +61,7 @@ def state(slug: str, key: str) -> tuple[str, Sky]:
     """Name and sky of `present` or of a version by its number. Raises NoSuchThing."""
     if key == "present":
         return "the present", load(slug)[0]
-    row = version(slug, int(key) if key.isdigit() else 0)
+    row = version(slug, number_in(key))
     return str(row.name), sky_of(row)
 
 
@@ -123,8 +124,12 @@ def overlay(slug: str) -> Any:
 
 
 def keep_overlay(slug: str, name: str, png: bytes) -> None:
-    remove_overlay(slug)
-    Overlay.create(sky=stored(slug), name=_name(name, "drawing"), picture=png)
+    """Put a drawing in the place of the one there was, in one step. Raises SkyError with that one
+    still there."""
+    name = _name(name, "drawing")
+    with database.atomic("IMMEDIATE"):
+        remove_overlay(slug)
+        Overlay.create(sky=stored(slug), name=name, picture=png)
 
 
 def remove_overlay(slug: str) -> None:
