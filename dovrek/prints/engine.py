@@ -7,182 +7,187 @@ or a kill the next engine goes on with what is stored.
 
 from __future__ import annotations
 
+import ctypes
 import logging
 import os
 import shutil
+import signal
+import socket
+import sys
 import time
-from pathlib import Path
-from typing import Any
 
-import numpy as np
-from distributed import Client, LocalCluster, as_completed
+from peewee import OperationalError
 
-from dovrek.core.picture.calming import calm
-from dovrek.core.picture.studio import Wish
-from dovrek.core.prepare.preparer import seen_layers
-from dovrek.core.transport.passes import passes_of
-from dovrek.core.transport.sample import OUT
-from dovrek.formats.kinds import printed
-from dovrek.formats.kinds.format import Developing
-from dovrek.formats.pictures import write_picture
-from dovrek.formats.sidecar import sidecar, write_sidecar
-from dovrek.prints.tiles import (
-    compute_tile,
-    depth_of,
-    numbers_of,
-    print_tiles,
-    store_tile,
-    stored_tile,
+from dovrek.formats.whole_file import sync_folder
+from dovrek.prints.cluster import (
+    Lost,
+    NoWorkers,
+    SetBack,
+    Workers,
 )
+from dovrek.prints.kept import TILES_DAYS, digest_of, sweep, tile_folder
+from dovrek.prints.makers import MAKERS, Task
 from dovrek.settings import Settings
+from dovrek.sky.reading import sky_from_text
 from dovrek.store import print_jobs as jobs
+from dovrek.store.holding import Hold, HomeHeld
 from dovrek.store.tables import PrintJob, open_database
 
 IDLE_SECONDS = 0.5
+STORE_SECONDS = 2.0  # before the store is tried again
+SWEEP_SECONDS = 600.0
+CLOCK_STEP_S = 3600.0  # a clock that was set by more is not believed: nothing is thrown away
 AHEAD = 4  # tiles given out at once, so that a cancel stops soon
 NICENESS = 10
+PR_SET_PDEATHSIG = 1  # prctl(2)
 log = logging.getLogger("dovrek.prints")
+OWNER = f"{socket.gethostname()[:40]}-{os.getpid()}-{time.time_ns() // 10**6}"
 
 
-class Cancelled(Exception):
+class Unwanted(Exception):
     """The print was cancelled by its owner."""
 
 
 def run(settings: Settings, parent: int) -> None:
-    """Work until the parent process is gone."""
+    """Work until the parent process is gone or this one is told to end."""
     os.nice(NICENESS)
+    _end_with_parent()
     open_database(settings.database)
-    client: Client | None = None
-    while parent == 0 or _alive(parent):
-        row = jobs.take()
-        if row is None:
-            time.sleep(IDLE_SECONDS)
-            continue
-        if client is None:
-            client = connect(settings)
-        attempt(row, settings, client)
-    if client is not None:
-        client.close()
-
-
-def attempt(row: PrintJob, settings: Settings, client: Client) -> None:
-    """Work on a print and write down how it ended; only a lost database gets through."""
-    try:
-        work(row, settings, client)
-    except Cancelled:
+    hold = _hold(settings, parent)
+    if hold is None:
         return
+    sweep(settings, at_start=True)
+    workers, emptying = Workers(settings.scheduler), Emptying()
+    try:
+        while parent == 0 or _alive(parent):
+            try:
+                row = jobs.take(OWNER)
+                if row is not None:
+                    attempt(row, settings, workers)
+                    continue
+            except OperationalError as error:  # a full disk: what was begun goes on when it can
+                log.warning("the store: %s; trying again", error)
+                time.sleep(STORE_SECONDS)
+                continue
+            if emptying.due():
+                sweep(settings)
+            time.sleep(IDLE_SECONDS)
+    except SetBack as error:
+        log.warning("%s; the next engine goes on", error)
+    finally:
+        workers.drop()
+
+
+def _end_with_parent() -> None:
+    """Have the system end this process when the one that started it goes, however it goes."""
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+    except (AttributeError, OSError):  # not Linux: the loop below looks after the parent
+        return
+
+
+def _hold(settings: Settings, parent: int) -> Hold | None:
+    """The hold of the home's only engine, once the one before has gone."""
+    while parent == 0 or _alive(parent):
+        try:
+            return Hold(settings.home, "engine", "")
+        except HomeHeld as error:
+            log.info("waiting: %s", error)
+            time.sleep(IDLE_SECONDS)
+    return None
+
+
+def attempt(row: PrintJob, settings: Settings, workers: Workers) -> None:
+    """Work on a print and write down how it ended. Raises OperationalError when the store cannot
+    be written: the print stays this engine's; and SetBack: the next engine goes on with it."""
+    try:
+        while True:
+            try:
+                work(row, settings, workers)
+                return
+            except Lost as error:
+                log.warning("print %s goes on with other workers: %s", row.id, error)
+                workers.drop()
+    except Unwanted:
+        return
+    except SetBack:
+        raise
     except OSError as error:
-        jobs.finish(row.id, jobs.FAILED, message=disk_message(error))
+        _failed(row, disk_message(error))
+    except NoWorkers as error:
+        _failed(row, f"{error}. Then retry.")
+    except OperationalError:
+        raise
     except Exception as error:
         log.exception("print %s failed", row.id)
-        jobs.finish(row.id, jobs.FAILED, message=f"The print failed: {error}. Its finished "
-                    "tiles are kept; retry goes on with them.")
+        _failed(row, f"The print failed: {error}.")
+
+
+def _failed(row: PrintJob, said: str) -> None:
+    jobs.finish(row.id, OWNER, jobs.FAILED, message=(
+        f"{said} Its finished tiles are kept for {TILES_DAYS} days; retry goes on with them."))
 
 
 def disk_message(error: OSError) -> str:
     """Words for a file that could not be written."""
-    return (f"The disk took no more: {error.strerror or error}. Nothing half-written was left and "
-            "the finished tiles are kept; free some space, then retry.")
-
-
-def connect(settings: Settings) -> Client:
-    """A client of the remote scheduler if one is set, else of an embedded local cluster."""
-    if settings.scheduler:
-        return Client(settings.scheduler)
-    cluster = LocalCluster(n_workers=1, threads_per_worker=2, processes=True,
-                           dashboard_address=None, host="127.0.0.1", memory_limit=0)
-    return Client(cluster)
+    return (f"The disk took no more: {error.strerror or error}. Nothing half-written was left; "
+            "free some space, then retry.")
 
 
 def _alive(process: int) -> bool:
     return os.getppid() == process
 
 
-def tile_folder(settings: Settings, number: int) -> Path:
-    return settings.prints / f"{number}-tiles"
+class Emptying:
+    """When what is out of date is thrown away: from time to time, and never by a clock that was
+    set while the engine ran, for what is a month old may then be of today."""
+
+    def __init__(self) -> None:
+        self._last = time.monotonic()
+        self._clock = time.time() - self._last
+
+    def due(self) -> bool:
+        present = time.monotonic()
+        if present - self._last <= SWEEP_SECONDS:
+            return False
+        self._last = present
+        return abs(time.time() - present - self._clock) < CLOCK_STEP_S
 
 
-def work(row: PrintJob, settings: Settings, client: Client) -> None:
-    """One print from its rows to its files. Raises OSError, Cancelled."""
-    order = jobs.order_of(row)
-    sky = jobs.sky_of(row)
-    wish = Wish(order.width, order.height, order.quality, "picture", True, order.ground == "on",
-                passes=order.passes == "all")
-    folder = tile_folder(settings, row.id)
+class Progress:
+    """How far a print is, written into its row, and whether it is still wanted."""
+
+    def __init__(self, row: PrintJob, total: int) -> None:
+        self.number, self.total, self.done = row.id, total, 0
+        self._before, self._start = float(row.seconds), time.monotonic()
+
+    @property
+    def seconds(self) -> float:
+        return self._before + time.monotonic() - self._start
+
+    def beat(self, waiting: str = "") -> None:
+        """Say that work goes on, or what it waits for. Raises Unwanted."""
+        if not jobs.report(self.number, OWNER, done=self.done, total=self.total,
+                           seconds=self.seconds, message=waiting):
+            raise Unwanted
+
+
+def work(row: PrintJob, settings: Settings, workers: Workers) -> None:
+    """One print from its rows to its files. Raises OSError, Unwanted, Lost, NoWorkers."""
+    order, document = jobs.order_of(row), jobs.document_of(row)
+    digest = digest_of(document, str(row.order))
+    folder = tile_folder(settings, digest)
+    progress = Progress(row, 0)
+    jobs.report(row.id, OWNER, digest=digest)
     folder.mkdir(parents=True, exist_ok=True)
-    tiles = print_tiles(order.width, order.height)
-    frame = np.zeros((order.height, order.width, depth_of(wish)), dtype=np.float32)
-    missing = []
-    for tile in tiles:
-        kept = stored_tile(folder, tile, depth_of(wish))
-        if kept is None:
-            missing.append(tile)
-        else:
-            frame[tile.y0 : tile.y1, tile.x0 : tile.x1] = kept
-    before, start = float(row.seconds), time.monotonic()
-
-    def progress(done: int) -> None:
-        state = jobs.report(row.id, done=done, total=len(tiles),
-                            seconds=before + time.monotonic() - start)
-        if state != jobs.WORKING:
-            raise Cancelled
-
-    progress(len(tiles) - len(missing))
-    _march(client, row.document, wish, missing, folder, frame, lambda n: progress(
-        len(tiles) - len(missing) + n))
-    if wish.settings.calmed and not wish.passes:
-        calm(frame)
-    # The film and the sidecar's numbers come from where the scene is: the workers.
-    sun, metered, light = client.submit(numbers_of, row.document, wish, pure=False).result()
-    name = f"{row.sky_slug}-{order.width}x{order.height}-{row.id}"
-    form, bits = printed()[order.format]
-    path = settings.prints / f"{name}{form.extensions[0]}"
-    developing = Developing(*metered, bits, "exposed", order.ground == "off")
-    shown = [x.id for x in seen_layers(sky)]
-    parts = passes_of(frame[..., OUT:], wish.settings.samples, len(shown)) if wish.passes else None
-    notes = write_picture(path, frame[..., :OUT], developing, parts, shown)
-    picture: dict[str, Any] = {
-        "file": path.name, "size": [order.width, order.height], "projection": "rectilinear",
-        "bits": bits, "quality": order.quality, "ground": order.ground,
-        "passes": order.passes,
-        "colour_space": "linear Rec. 709" if bits in form.linear else "sRGB",
-        "seconds": round(before + time.monotonic() - start, 1),
-    }
-    try:
-        write_sidecar(path.with_suffix(".json"),
-                      sidecar(sky, sun, light, metered, picture, notes))
-    except OSError:
-        path.unlink(missing_ok=True)  # a picture without its sidecar is half a print
-        raise
-    jobs.finish(row.id, jobs.DONE, file=path.name, done=len(tiles), total=len(tiles),
-                seconds=before + time.monotonic() - start)
+    files = MAKERS[order.kind](Task(
+        f"{row.sky_slug}-{order.width}x{order.height}-{row.id}", order, sky_from_text(document),
+        document, folder, settings.prints, progress, lambda: workers.client(progress.beat)))
+    if not jobs.finish(row.id, OWNER, jobs.DONE, file=files[0].name, done=progress.total,
+                       message="", total=progress.total, seconds=progress.seconds):
+        for written in files:  # a cancel came first: no file without a row
+            written.unlink(missing_ok=True)
+        sync_folder(settings.prints)
+        raise Unwanted
     shutil.rmtree(folder, ignore_errors=True)
-
-
-def _march(client: Client, document: str, wish: Wish, missing: list[Any], folder: Path,
-           frame: Any, progress: Any) -> None:
-    """Compute the missing tiles, a few given out at a time, each stored as it comes."""
-    waiting = list(missing)
-    given: dict[Any, Any] = {}
-
-    def give() -> Any:
-        tile = waiting.pop(0)
-        future = client.submit(compute_tile, document, wish, tile, pure=False)
-        given[future] = tile
-        return future
-
-    done = 0
-    queue = as_completed([give() for _ in range(min(AHEAD, len(waiting)))])
-    try:
-        for future in queue:
-            tile = given.pop(future)
-            light = future.result()
-            store_tile(folder, tile, light)
-            frame[tile.y0 : tile.y1, tile.x0 : tile.x1] = light
-            done += 1
-            progress(done)
-            if waiting:
-                queue.add(give())
-    finally:
-        for future in given:
-            future.cancel()

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.sun_place import Place, sun_place
+from dovrek.core.colour.film import develop
 from dovrek.core.picture.probe import light_of
 from dovrek.core.picture.render import Metered, Tile, march_tile, tiles_of
 from dovrek.core.picture.studio import Studio, Wish
@@ -18,6 +19,7 @@ from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.passes import PASSES
 from dovrek.core.transport.sample import OUT
+from dovrek.formats.dome_set import DomeNumbers, dome_numbers
 from dovrek.formats.whole_file import whole_file
 from dovrek.sky.reading import sky_from_text
 
@@ -72,14 +74,41 @@ def numbers_of(document: str, wish: Wish) -> tuple[Place, Metered, dict[str, Any
     return sun_place(sky), metered, light
 
 
+def compute_frame(document: str, wish: Wish) -> NDArray[np.uint8]:
+    """(h, w, 3) developed codes of a frame of the clip. Runs on a dask worker; pure."""
+    global _studio
+    with _lock:
+        if _studio is None:
+            _studio = Studio(2)
+        rendered = _studio.render(sky_from_text(document), wish)
+    return np.asarray(develop(rendered.light, *rendered.metered), dtype=np.uint8)
+
+
+def dome_numbers_of(document: str, wish: Wish) -> DomeNumbers:
+    """What a dome's files need beside its picture."""
+    prepared, metered = scene_of(document, wish)
+    with _lock:
+        assert _studio is not None
+        return dome_numbers(sky_from_text(document), prepared, metered, _studio, Cancel())
+
+
 def tile_path(folder: Path, tile: Tile) -> Path:
     return folder / f"tile-{tile.y0:05d}-{tile.x0:05d}.npy"
 
 
-def store_tile(folder: Path, tile: Tile, light: NDArray[np.float32]) -> None:
-    """Keep a tile, whole or not at all. Raises OSError."""
-    with whole_file(tile_path(folder, tile)) as part, part.open("wb") as file:
-        np.save(file, light)
+def store_part(path: Path, values: NDArray[Any]) -> None:
+    """Keep a tile or a frame, whole or not at all. Raises OSError."""
+    with whole_file(path) as part, part.open("wb") as file:
+        np.save(file, values)
+
+
+def stored_frame(path: Path, size: tuple[int, int]) -> NDArray[np.uint8] | None:
+    """A kept frame of a film, or None when it is missing or damaged."""
+    try:
+        codes: Any = np.load(path, mmap_mode="r")
+    except (OSError, ValueError, EOFError):
+        return None
+    return codes if codes.shape == (size[1], size[0], 3) and codes.dtype == np.uint8 else None
 
 
 def stored_tile(folder: Path, tile: Tile, depth: int = OUT) -> NDArray[np.float32] | None:

@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Iterator
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -21,8 +22,10 @@ from PIL import Image
 
 from dovrek.core.picture.studio import Wish
 from dovrek.formats.kinds import holding
-from dovrek.prints import engine
-from dovrek.prints.tiles import compute_tile, print_tiles, store_tile, stored_tile, tile_path
+from dovrek.prints import engine, makers
+from dovrek.prints.cluster import Workers
+from dovrek.prints.kept import digest_of, files_of, tile_folder
+from dovrek.prints.tiles import compute_tile, print_tiles, store_part, stored_tile, tile_path
 from dovrek.settings import Settings
 from dovrek.sky.reading import sky_to_text
 from dovrek.store import print_jobs as jobs
@@ -32,10 +35,21 @@ from tests.conftest import free_sun
 SKY = free_sun(40, name="Test sky", layers=[{"genus": "cumulus"}])
 
 
+class Lent(Workers):
+    """Workers in this process, in the place of the engine's own cluster."""
+
+    def __init__(self, client: Client) -> None:
+        super().__init__("")
+        self._client = client
+
+    def drop(self) -> None:
+        raise AssertionError("nothing was lost")
+
+
 @pytest.fixture(scope="module")
-def client() -> Iterator[Client]:
+def client() -> Iterator[Lent]:
     made = Client(processes=False, n_workers=1, threads_per_worker=2, dashboard_address=None)
-    yield made
+    yield Lent(made)
     made.close()
 
 
@@ -43,10 +57,16 @@ def ordered(**fields: Any) -> Any:
     order = jobs.order_from({"width": 200, "height": 120, "quality": "draft", **fields},
                             holding())
     jobs.place(SKY, "test-sky", order)
-    return jobs.take()
+    return jobs.take(engine.OWNER)
 
 
-def test_a_print_from_order_to_files(store: Settings, client: Client) -> None:
+def folder_of(settings: Settings, number: int) -> Path:
+    """Where the tiles of a print lie: by what it is, not by its number."""
+    row = jobs.job(number)
+    return tile_folder(settings, digest_of(jobs.document_of(row), str(row.order)))
+
+
+def test_a_print_from_order_to_files(store: Settings, client: Lent) -> None:
     row = ordered(format="exr-float", ground="off")
     engine.attempt(row, store, client)
     row = jobs.job(row.id)
@@ -61,11 +81,11 @@ def test_a_print_from_order_to_files(store: Settings, client: Client) -> None:
     assert side["sun"]["vector"][1] == pytest.approx(-np.cos(np.radians(40)), abs=1e-6)
     assert side["sky"]["layers"][0]["genus"] == "cumulus"
     assert side["illuminance"]["global_horizontal_lux"] > 1e4
-    assert not engine.tile_folder(store, row.id).exists()
+    assert not folder_of(store, row.id).exists()
     assert {p.suffix for p in store.prints.iterdir()} == {".exr", ".json"}
 
 
-def test_a_print_with_its_passes(store: Settings, client: Client) -> None:
+def test_a_print_with_its_passes(store: Settings, client: Lent) -> None:
     """Clouds over the rest make the beauty, as in any compositor (Porter & Duff 1984)."""
     row = ordered(width=96, height=54, format="exr-float", passes="all")
     engine.attempt(row, store, client)
@@ -85,7 +105,7 @@ def test_a_print_with_its_passes(store: Settings, client: Client) -> None:
         jobs.order_from({"width": 96, "height": 54, "format": "jpeg-8", "ground": "off"}, holding())
 
 
-def test_remote_scheduler_prints_the_same(store: Settings, client: Client) -> None:
+def test_remote_scheduler_prints_the_same(store: Settings, client: Lent) -> None:
     """Tiles and numbers computed by the workers of a scheduler at an address of its own make the
     print that the embedded cluster makes, pixel for pixel."""
     first = ordered(width=96, height=54)
@@ -94,22 +114,23 @@ def test_remote_scheduler_prints_the_same(store: Settings, client: Client) -> No
                       host="127.0.0.1", memory_limit=0) as cluster:
         settings = replace(store, scheduler=cluster.scheduler_address)
         second = ordered(width=96, height=54)
-        with engine.connect(settings) as far:
-            assert far.scheduler.address == cluster.scheduler_address
-            engine.attempt(second, settings, far)
+        far = Workers(settings.scheduler)
+        assert far.client(lambda said: None).scheduler.address == cluster.scheduler_address
+        engine.attempt(second, settings, far)
+        far.drop()
     done = [jobs.job(row.id) for row in (first, second)]
     assert [row.state for row in done] == [jobs.DONE] * 2, done[1].message
     assert np.array_equal(*(np.asarray(Image.open(store.prints / row.file)) for row in done))
 
 
-def test_stored_tiles_are_used_again(store: Settings, client: Client) -> None:
+def test_stored_tiles_are_used_again(store: Settings, client: Lent) -> None:
     """A tile that lies there is not computed: mark one and find the mark in the print."""
     row = ordered(width=600, height=140)
     tile = print_tiles(600, 140)[0]
-    folder = engine.tile_folder(store, row.id)
+    folder = folder_of(store, row.id)
     folder.mkdir()
     marked = np.zeros((tile.y1 - tile.y0, tile.x1 - tile.x0, 5), dtype=np.float32)
-    store_tile(folder, tile, marked)
+    store_part(tile_path(folder, tile), marked)
     damaged = print_tiles(600, 140)[1]
     tile_path(folder, damaged).write_bytes(b"torn")
     assert stored_tile(folder, damaged) is None
@@ -120,31 +141,112 @@ def test_stored_tiles_are_used_again(store: Settings, client: Client) -> None:
     assert picture[damaged.y0 : damaged.y1, damaged.x0 : damaged.x1].mean() > 40
 
 
-@pytest.mark.parametrize("where", ["store_tile", "write_picture", "write_sidecar"])
+@pytest.mark.parametrize("where", ["store_part", "write_picture", "write_sidecar"])
 def test_a_full_disk_ends_in_words_and_retry_goes_on(
-    store: Settings, client: Client, monkeypatch: pytest.MonkeyPatch, where: str
+    store: Settings, client: Lent, monkeypatch: pytest.MonkeyPatch, where: str
 ) -> None:
     def full(*_: Any) -> None:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 
     row = ordered()
     with monkeypatch.context() as patch:
-        patch.setattr(engine, where, full)
+        patch.setattr(makers, where, full)
         engine.attempt(row, store, client)
     failed = jobs.job(row.id)
     assert failed.state == jobs.FAILED
     assert "No space left" in failed.message and "retry" in failed.message
     assert [p for p in store.prints.iterdir() if p.is_file()] == []
     jobs.retry(row.id)
-    engine.attempt(jobs.take(), store, client)
+    engine.attempt(jobs.take(engine.OWNER), store, client)
     assert jobs.job(row.id).state == jobs.DONE
 
 
-def test_cancel_stops_and_keeps_nothing_half(store: Settings, client: Client) -> None:
+@pytest.mark.parametrize("sun", ["apart", "in"])
+def test_a_dome_is_printed_with_its_lights(store: Settings, client: Lent, sun: str) -> None:
+    """One order gives dome, sidecar, USD lights and the proof; together they give the ground what
+    the renderer says."""
+    row = ordered(kind="dome", width=256, height=1, sun=sun, centre="90")
+    engine.attempt(row, store, client)
+    done = jobs.job(row.id)
+    assert done.state == jobs.DONE, done.message
+    files = files_of(store, done)
+    assert [f.suffix for f in files] == [".exr", ".json", ".usda", ".png"]
+    assert sorted(store.prints.iterdir()) == sorted(files)
+    facts = json.loads(files[1].read_text())
+    with OpenEXR.File(str(files[0])) as file:
+        rgb, white = file.channels()["RGB"].pixels, file.header()["whiteLuminance"]
+    assert rgb.shape == (128, 256, 3) and rgb.dtype == (np.float32 if sun == "in" else np.float16)
+    solid = np.cos((0.5 - (np.arange(128) + 0.5) / 128) * np.pi)
+    up = np.sin((0.5 - (np.arange(128) + 0.5) / 128) * np.pi)
+    lux = float(((rgb.astype(float) @ [0.2126, 0.7152, 0.0722]).sum(axis=1) * solid
+                 * np.maximum(up, 0)).sum() * white * (2 * np.pi / 256) * (np.pi / 128))
+    name = "global" if sun == "in" else "diffuse"
+    assert lux == pytest.approx(facts["illuminance"][f"{name}_horizontal_lux"], rel=0.02)
+    assert ("DistantLight" in files[2].read_text()) == (sun == "apart")
+    assert facts["picture"]["north_column"] == pytest.approx(64.0)
+
+
+def test_a_film_is_printed_and_goes_on_after_a_full_disk(
+        store: Settings, client: Lent, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Frames that were made are kept; the film is read back by PyAV: its frames, rate, size."""
+    import av
+
+    sky = free_sun(40, name="Moving", layers=[{"genus": "cumulus"}],
+                   motion={"length_s": 0.5, "fps": 8, "time_scale": 60})
+    order = jobs.order_from({"kind": "film", "width": 96, "height": 54, "quality": "draft"},
+                            holding())
+    number = jobs.place(sky, "moving", order).id
+    kept: list[Path] = []
+    store_part = makers.store_part
+
+    def filling(path: Path, values: Any) -> None:
+        if len(kept) == 2:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        store_part(path, values)
+        kept.append(path)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(makers, "store_part", filling)
+        engine.attempt(jobs.take(engine.OWNER), store, client)
+    assert jobs.job(number).state == jobs.FAILED and "No space left" in jobs.job(number).message
+    again: list[Path] = []
+    jobs.retry(number)
+    with monkeypatch.context() as patch:
+        patch.setattr(makers, "store_part",
+                      lambda path, values: (again.append(path), store_part(path, values)))
+        engine.attempt(jobs.take(engine.OWNER), store, client)
+    done = jobs.job(number)
+    assert done.state == jobs.DONE, done.message
+    assert len(kept) == len(again) == 2 and not set(kept) & set(again)  # none is made again
+    film, side = files_of(store, done)
+    with av.open(str(film)) as read:
+        stream = read.streams.video[0]
+        frames = [f.to_ndarray(format="rgb24") for f in read.decode(stream)]
+        assert (stream.width, stream.height, float(stream.average_rate)) == (96, 54, 8.0)
+    assert len(frames) == 4 and not np.array_equal(frames[0], frames[-1])
+    assert json.loads(side.read_text())["picture"]["frames"] == 4
+
+
+@pytest.mark.parametrize(("fields", "part"), [
+    ({"kind": "cube"}, "kind: 'cube'"),
+    ({"kind": "dome", "width": 255}, "width: 255 is odd"),
+    ({"kind": "dome", "width": 256, "centre": "north"}, "centre: 'north'"),
+    ({"kind": "dome", "width": 256, "centre": "nan"}, "centre"),
+    ({"kind": "dome", "width": 256, "sun": "out"}, "sun: 'out'"),
+    ({"kind": "film", "width": 97, "height": 54}, "even numbers"),
+    ({"kind": "film", "width": 8000, "height": 54}, "from 16 to 3840"),
+    ({"width": 8192, "height": 8192}, "more than"),
+])
+def test_orders_that_cannot_be(fields: dict[str, Any], part: str) -> None:
+    with pytest.raises(jobs.OrderError, match=part):
+        jobs.order_from({"quality": "draft", **fields}, holding())
+
+
+def test_cancel_stops_and_keeps_nothing_half(store: Settings, client: Lent) -> None:
     row = ordered()
     jobs.cancel(row.id)
     engine.attempt(row, store, client)
-    assert jobs.job(row.id).state == jobs.CANCELLED and jobs.take() is None
+    assert jobs.job(row.id).state == jobs.CANCELLED and jobs.take(engine.OWNER) is None
     assert [p for p in store.prints.iterdir() if p.is_file()] == []
 
 
@@ -181,7 +283,7 @@ def test_a_killed_engine_is_followed_by_one_that_goes_on(store: Settings) -> Non
         first.wait()
     row = jobs.job(number)
     assert row.state == jobs.WORKING and row.done < row.total
-    folder = engine.tile_folder(store, number)
+    folder = folder_of(store, number)
     kept = {p.name: p.stat().st_mtime_ns for p in folder.glob("tile-*.npy")}
     assert len(kept) >= 3
     second = start()
