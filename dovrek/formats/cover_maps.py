@@ -11,12 +11,11 @@ import tifffile
 from PIL import Image
 
 from dovrek.core.clouds.cover_map import SIDE
+from dovrek.formats import bounds
 from dovrek.sky.layer import MAP_PREFIX
 
 BYTES_MOST = 40 * 1024 * 1024
-PIXELS_MOST = 64_000_000
 LEAST_CONTRAST = 0.02
-TOO_MANY = "the picture has too many pixels; make it smaller than 8000 × 8000"
 
 
 class MapError(Exception):
@@ -24,22 +23,31 @@ class MapError(Exception):
 
 
 def _pixels(data: bytes) -> np.ndarray:
-    """Values of a PNG or TIFF, any depth, as floats."""
+    """Values of a PNG or TIFF as they come, any depth. Raises MapError, TooMuch."""
     if data[:4] in (b"II*\0", b"MM\0*"):
         with tifffile.TiffFile(io.BytesIO(data)) as file:
-            page = file.pages[0]
-            if int(np.prod(page.shape)) > 4 * PIXELS_MOST:
-                raise MapError(TOO_MANY)
-            return np.asarray(page.asarray(), dtype=np.float64)
+            return np.asarray(bounds.tiff_page(file, data).asarray())
     picture: Image.Image = Image.open(io.BytesIO(data))
     if picture.format != "PNG":
         raise MapError(f"a {picture.format or 'file of this kind'} is no cover map; give a grey "
                        "PNG or TIFF")
-    if picture.width * picture.height > PIXELS_MOST:
-        raise MapError(TOO_MANY)
-    if picture.mode in ("P", "CMYK", "LA", "RGBA", "PA"):
+    bounds.refuse_picture(picture)
+    if picture.mode in ("P", "CMYK", "LA", "RGBA", "PA", "1"):
         picture = picture.convert("RGB")
-    return np.asarray(picture, dtype=np.float64)
+    return np.asarray(picture)
+
+
+def _grey(given: np.ndarray) -> tuple[np.ndarray, float, float]:
+    """(h, w) values made small and grey by their luminance, and the least and largest there were.
+    Raises MapError."""
+    if given.ndim not in (2, 3) or min(given.shape[:2]) < 2:
+        raise MapError("it is no picture of at least 2 × 2 pixels; give a grey PNG or TIFF")
+    plain = given[..., 0] if given.ndim == 3 and given.shape[2] < 3 else given[..., :3] if (
+        given.ndim == 3) else given
+    small = bounds.reduced(plain, SIDE).astype(np.float64)
+    small = np.nan_to_num(small, nan=0.0, posinf=0.0, neginf=0.0)
+    grey = small @ np.array([0.2126, 0.7152, 0.0722]) if small.ndim == 3 else small
+    return grey, float(grey.min()), float(grey.max())
 
 
 def embedded(data: bytes) -> str:
@@ -52,20 +60,14 @@ def embedded(data: bytes) -> str:
     if len(data) > BYTES_MOST:
         raise MapError(f"the file is larger than {BYTES_MOST // 2**20} MB; give a smaller one")
     try:
-        values = _pixels(data)
+        with bounds.turn:
+            values, low, high = _grey(_pixels(data))
     except MapError:
         raise
-    except Image.DecompressionBombError:
-        raise MapError(TOO_MANY) from None
+    except bounds.TooMuch as error:
+        raise MapError(str(error)) from None
     except Exception:
         raise MapError("it cannot be read as a picture; give a grey PNG or TIFF") from None
-    if values.ndim == 3:
-        values = values[..., :3] @ np.array([0.2126, 0.7152, 0.0722]) if values.shape[2] >= 3 else (
-            values[..., 0])
-    if values.ndim != 2 or min(values.shape) < 2:
-        raise MapError("it is no picture of at least 2 × 2 pixels; give a grey PNG or TIFF")
-    values = np.nan_to_num(values, nan=0.0, posinf=0.0, neginf=0.0)
-    low, high = float(values.min()), float(values.max())
     if high - low <= LEAST_CONTRAST * max(abs(low), abs(high), 1e-12):
         raise MapError("the picture is of one grey all over; give one with dark and light parts")
     grey = Image.fromarray(np.round(255.0 * (values - low) / (high - low)).astype(np.uint8), "L")

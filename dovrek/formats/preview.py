@@ -14,12 +14,12 @@ from dovrek.core.colour.spectrum import RGB_TO_XYZ
 
 
 def sidecar_of(path: Path) -> dict[str, Any]:
-    """The sidecar beside a print; empty when it is missing."""
-    side = path.with_suffix(".json")
-    if not side.exists():
+    """The sidecar beside a print; empty when it is missing or torn."""
+    try:
+        found = json.loads(path.with_suffix(".json").read_text())
+    except (OSError, ValueError):
         return {}
-    found: dict[str, Any] = json.loads(side.read_text())
-    return found
+    return found if isinstance(found, dict) else {}
 
 
 def light_of_exr(path: Path) -> tuple[NDArray[np.float32], dict[str, Any]]:

@@ -10,8 +10,9 @@ from pathlib import Path
 
 
 @contextlib.contextmanager
-def whole_file(path: Path) -> Iterator[Path]:
-    """A temporary path beside `path`, renamed onto it when the block ends well.
+def whole_file(path: Path, mode: int = 0o644) -> Iterator[Path]:
+    """A temporary path beside `path`, renamed onto it when the block ends well; what is on disk
+    then survives a power cut under its name.
 
     Raises OSError (disk full, no permission) with nothing left behind.
     """
@@ -22,7 +23,18 @@ def whole_file(path: Path) -> Iterator[Path]:
         yield part
         with part.open("rb+") as file:
             os.fsync(file.fileno())
-        part.chmod(0o644)
+        part.chmod(mode)
         os.replace(part, path)
+        sync_folder(path.parent)
     finally:
         part.unlink(missing_ok=True)
+
+
+def sync_folder(folder: Path) -> None:
+    """Have a folder's own entries written: a renamed file is lost with them in a power cut
+    (fsync(2))."""
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

@@ -96,6 +96,28 @@ def test_absolute_scale(tmp_path: Path, light: np.ndarray) -> None:
     assert pixels @ [0.2126, 0.7152, 0.0722] == pytest.approx(light[..., 1], rel=2e-3, abs=0.1)
 
 
+@pytest.mark.parametrize("extension", ["exr", "tif", "hdr"])
+def test_ap1_files_hold_the_same_light(tmp_path: Path, light: np.ndarray, extension: str) -> None:
+    """Against colour-science's own conversion, adapted by Bradford; the header says so."""
+    import colour
+
+    path = tmp_path / f"a.{extension}"
+    write_picture(path, light, Developing(EV, KELVINS, bits="float", primaries="ap1"))
+    wanted = colour.RGB_to_RGB(exposed(light), "sRGB", "ACEScg",
+                               chromatic_adaptation_transform="Bradford")
+    if extension == "exr":
+        with OpenEXR.File(str(path)) as file:
+            assert tuple(file.header()["chromaticities"])[:2] == pytest.approx((0.713, 0.293))
+            found = file.channels()["RGB"].pixels
+    elif extension == "tif":
+        assert "AP1" in tifffile.TiffFile(path).pages[0].description  # type: ignore[union-attr]
+        found = tifffile.imread(path)
+    else:
+        assert b"PRIMARIES=0.7130 0.2930" in path.read_bytes()
+        return
+    assert found == pytest.approx(wanted, rel=2e-3, abs=1e-3)
+
+
 def test_tiff_float_and_16(tmp_path: Path, light: np.ndarray) -> None:
     write_picture(tmp_path / "a.tif", light, Developing(EV, KELVINS, bits="float"))
     assert tifffile.imread(tmp_path / "a.tif") == pytest.approx(exposed(light), rel=1e-5, abs=1e-5)

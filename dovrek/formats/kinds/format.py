@@ -11,13 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.colour.film import develop, white_luminance
-from dovrek.core.colour.spectrum import XYZ_TO_RGB
+from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.sample import ALPHA
 
 Bits = Literal["8", "16", "half", "float"]
 Scale = Literal["exposed", "absolute"]
-REC_709 = (0.640, 0.330, 0.300, 0.600, 0.150, 0.060, 0.3127, 0.3290)  # of linear files
 
 
 @dataclass(frozen=True)
@@ -31,6 +30,7 @@ class Developing:
     bits: Bits | None = None
     scale: Scale = "exposed"
     transparent: bool = False
+    primaries: str = "rec709"  # of linear files
 
 
 @dataclass(frozen=True)
@@ -59,9 +59,9 @@ class Format(NamedTuple):
 
 def linear_rgb(light: NDArray[np.float32], developing: Developing) -> tuple[
         NDArray[np.float32], float]:
-    """Scene-linear Rec. 709 RGB and the luminance of (1, 1, 1) in cd/m²."""
+    """Scene-linear RGB in the primaries asked for and the luminance of (1, 1, 1) in cd/m²."""
     white = 1.0 if developing.scale == "absolute" else white_luminance(developing.ev)
-    rgb = light[..., :3].astype(np.float64) @ XYZ_TO_RGB.T / white
+    rgb = light[..., :3].astype(np.float64) @ PRIMARIES[developing.primaries].from_xyz.T / white
     return rgb.astype(np.float32), white
 
 

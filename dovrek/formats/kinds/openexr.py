@@ -7,9 +7,10 @@ from pathlib import Path
 import numpy as np
 import OpenEXR
 
+from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.transport.sample import ALPHA
 from dovrek.formats.film_passes import pass_channels
-from dovrek.formats.kinds.format import REC_709, Contents, Format, linear_rgb
+from dovrek.formats.kinds.format import Contents, Format, linear_rgb
 
 HALF_LARGEST = 65504.0
 
@@ -32,7 +33,7 @@ def write(path: Path, contents: Contents) -> list[str]:
         "compression": OpenEXR.ZIP_COMPRESSION,
         "type": OpenEXR.scanlineimage,
         "whiteLuminance": float(white),
-        "chromaticities": REC_709,
+        "chromaticities": PRIMARIES[developing.primaries].chromaticities,
     }
     channels = {"RGBA" if rgb.shape[2] == 4 else "RGB": np.ascontiguousarray(rgb)}
     if passes is not None:

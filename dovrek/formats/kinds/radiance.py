@@ -6,7 +6,8 @@ from pathlib import Path
 
 import numpy as np
 
-from dovrek.formats.kinds.format import REC_709, Contents, Format, linear_rgb
+from dovrek.core.colour.primaries import PRIMARIES
+from dovrek.formats.kinds.format import Contents, Format, linear_rgb
 
 RADIANCE_LM_W = 179.0  # what readers of Radiance files take for white light
 
@@ -22,7 +23,8 @@ def write(path: Path, contents: Contents) -> list[str]:
     out[..., :3] = np.clip(rgb * scale[..., None], 0, 255).astype(np.uint8)
     out[..., 3] = np.where(largest > 1e-32, np.clip(exponent + 128, 0, 255), 0).astype(np.uint8)
     height, width = rgb.shape[:2]
-    primaries = " ".join(f"{c:.4f}" for c in REC_709)
+    chromaticities = PRIMARIES[contents.developing.primaries].chromaticities
+    primaries = " ".join(f"{c:.4f}" for c in chromaticities)
     head = (f"#?RADIANCE\nFORMAT=32-bit_rle_rgbe\nEXPOSURE={RADIANCE_LM_W / white:.8g}\n"
             f"PRIMARIES={primaries}\n\n"
             f"-Y {height} +X {width}\n")

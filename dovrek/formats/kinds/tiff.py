@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import tifffile
 
+from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.transport.sample import ALPHA
 from dovrek.formats.kinds.format import Contents, Format, developed, linear_rgb
 
@@ -18,7 +19,8 @@ def write(path: Path, contents: Contents) -> list[str]:
         rgb, white = linear_rgb(light, developing)
         if developing.transparent:
             rgb = np.concatenate([rgb, light[..., ALPHA : ALPHA + 1]], axis=2)
-        note = f"linear Rec. 709; (1,1,1) is {white:.6g} cd/m2"
+        title = PRIMARIES[developing.primaries].title
+        note = f"linear {title}; (1,1,1) is {white:.6g} cd/m2"
         extra = ["assocalpha"] if developing.transparent else None
         tifffile.imwrite(path, rgb, photometric="rgb", description=note, extrasamples=extra)
         return []
