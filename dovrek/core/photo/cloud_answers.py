@@ -20,13 +20,12 @@ from dovrek.core.photo.clear_fit import (
     SHADE,
     STRICT,
     Clear,
-    ClearSkies,
     Framing,
     Match,
     descend,
-    free_sun,
     moved,
 )
+from dovrek.core.photo.clear_skies import ClearSkies, free_sun
 from dovrek.core.photo.cloud_look import WIDTH, Stage
 from dovrek.core.photo.grade import UNGRADED, as_pixels, developed
 from dovrek.core.photo.likeness import Mask, Pixels, made_small, shares_at

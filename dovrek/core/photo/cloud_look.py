@@ -19,14 +19,8 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
-from dovrek.core.photo.clear_fit import (
-    BEND,
-    Clear,
-    ClearSkies,
-    Framing,
-    places,
-    shown_clear,
-)
+from dovrek.core.photo.clear_fit import Clear, Framing, places, shown_clear
+from dovrek.core.photo.clear_skies import BEND, ClearSkies
 from dovrek.core.photo.grade import as_pixels, ungraded
 from dovrek.core.photo.likeness import Mask, Pixels, linear, made_small, mask_at, sky_rows
 

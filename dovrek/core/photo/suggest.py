@@ -22,9 +22,7 @@ from PIL import Image
 from dovrek.core.colour.film import develop
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
 from dovrek.core.photo.clear_fit import (
-    HAZES,
     Clear,
-    ClearSkies,
     Framing,
     Match,
     agreeing,
@@ -32,8 +30,8 @@ from dovrek.core.photo.clear_fit import (
     fit_graded,
     graded_from,
     point_of,
-    skies_key,
 )
+from dovrek.core.photo.clear_skies import HAZES, ClearSkies, skies_key
 from dovrek.core.photo.cloud_answers import Answer, Clouds, lit
 from dovrek.core.photo.cloud_look import CLOUDY, WIDTH, Stage, genus_looks
 from dovrek.core.photo.foreground import standing

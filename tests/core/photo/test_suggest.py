@@ -11,19 +11,13 @@ import pytest
 
 from dovrek.core.colour.film import develop
 from dovrek.core.geometry.lens import dome_lens
-from dovrek.core.photo import clear_fit
+from dovrek.core.photo import clear_fit, clear_skies
 from dovrek.core.photo import suggest as suggesting
-from dovrek.core.photo.clear_fit import (
+from dovrek.core.photo.clear_fit import STRICT, Framing, Match, descend, fit_clear, moved, point_of
+from dovrek.core.photo.clear_skies import (
     SHADED_M,
-    STRICT,
     ClearSkies,
-    Framing,
-    Match,
-    descend,
-    fit_clear,
     free_sun,
-    moved,
-    point_of,
     sampled,
     skies_key,
     white_of,
@@ -143,7 +137,7 @@ def test_gaps_in_the_shade_of_clouds_tell_the_sun(studio: Studio, skies: ClearSk
             true = point_of(height, 0.12, bearing, *metered[:2], skies)
             told.append(descend(match, skies, true, STRICT, 8))
             with pytest.MonkeyPatch.context() as patch:
-                patch.setattr(clear_fit, "MOST_SHADE", 0.0)
+                patch.setattr(clear_skies, "MOST_SHADE", 0.0)
                 untold.append(descend(match, skies, true, STRICT, 8))
     off, before = (np.mean([f.elevation_deg for f in found]) - height for found in (told, untold))
     assert abs(off) < 2.0 and before < off - 1.5
