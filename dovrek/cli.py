@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import json
-import sys
-from collections.abc import Callable
-from contextlib import AbstractContextManager, nullcontext
+import os
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -13,94 +10,25 @@ from typing import Any
 import click
 
 from dovrek import __version__
-from dovrek.settings import Settings, settings_from_environment
+from dovrek.commands.clip import sequence
+from dovrek.commands.dome import dome
+from dovrek.commands.epw import epw
+from dovrek.commands.forecast import forecast
+from dovrek.commands.metar import metar
+from dovrek.commands.shared import (
+    BadInput,
+    ViewName,
+    at_moment,
+    emit,
+    parse_size,
+    progress_bar,
+    read_sky,
+    settings_or_refusal,
+)
+from dovrek.commands.volume import volume
+from dovrek.settings import Settings
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
-from dovrek.sky.reading import BYTES_LIMIT, sky_from_text
-
-
-class BadInput(click.ClickException):
-    """Exit status 2 with one line on standard error."""
-
-    exit_code = 2
-
-    def show(self, file: Any = None) -> None:
-        click.echo(f"dovrek: {self.message}", err=True)
-
-
-def read_sky(source: str) -> Sky:
-    """A sky from a file, standard input or the store. Raises BadInput."""
-    try:
-        if source == "-":
-            return sky_from_text(sys.stdin.buffer.read(BYTES_LIMIT + 1))
-        path = Path(source)
-        if path.suffix.lower() == ".json" or path.exists():
-            with path.open("rb") as file:
-                return with_maps(sky_from_text(file.read(BYTES_LIMIT + 1)), path.parent)
-        settings = settings_from_environment()
-        if settings.database.exists():
-            from dovrek.store import skies
-            from dovrek.store.tables import open_database
-
-            with open_database(settings.database).connection_context():
-                return skies.load(source)[0]
-        raise BadInput(f"SKY: there is no file or stored sky '{source}'; give a path to a sky "
-                       "JSON file")
-    except SkyError as error:
-        raise BadInput(str(error)) from None
-    except OSError as error:
-        raise BadInput(f"SKY: {source} cannot be read ({error.strerror}); check the path") from None
-    except LookupError as error:
-        raise BadInput(f"SKY: {error.args[0]}") from None
-
-
-def with_maps(sky: Sky, folder: Path) -> Sky:
-    """The sky with the cover maps it names by path taken in. Raises BadInput."""
-    from dovrek.formats.cover_maps import MapError, embedded_file
-    from dovrek.sky.changes import with_values
-    from dovrek.sky.layer import MAP_PREFIX
-
-    values: dict[str, Any] = {}
-    for index, layer in enumerate(sky.layers):
-        asset = layer.map.asset
-        if asset and not asset.startswith(MAP_PREFIX):
-            try:
-                values[f"layers[{layer.id}].map.asset"] = embedded_file(folder / asset)
-            except MapError as error:
-                raise BadInput(f"layers[{index}].map.asset: {asset}: {error}") from None
-    return with_values(sky, values) if values else sky
-
-
-def parse_size(text: str) -> tuple[int, int]:
-    """`WxH` in pixels. Raises BadInput."""
-    from dovrek.core.picture.studio import SIDE_LIMIT
-
-    width, _, height = text.lower().partition("x")
-    if not (width.isdigit() and height.isdigit()):
-        raise BadInput(f"--size: '{text}' is not a size; write it like 1920x1080")
-    w, h = int(width), int(height)
-    if not (16 <= w <= SIDE_LIMIT and 16 <= h <= SIDE_LIMIT):
-        raise BadInput(f"--size: {w}x{h} is outside 16 to {SIDE_LIMIT} pixels a side; "
-                       "choose a smaller or larger one")
-    return w, h
-
-
-def emit(data: Any) -> None:
-    click.echo(json.dumps(data, indent=1, ensure_ascii=False))
-
-
-class ViewName(click.ParamType):  # type: ignore[type-arg]
-    """The name of a view; the views are not loaded to list the commands."""
-
-    name = "view"
-    said = "What is seen: the picture unless set; a name that is none lists them all."
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> str:
-        from dovrek.core.geometry.views import OFFERED
-
-        if value not in OFFERED:
-            self.fail(f"'{value}' is no view; use one of {', '.join(OFFERED)}", param, ctx)
-        return str(value)
 
 
 class Commands(click.Group):
@@ -123,24 +51,6 @@ def main() -> None:
     """Compose whole procedural skies and print photorealistic backdrops."""
 
 
-def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, int], None]]:
-    """A progress bar on a terminal, silence elsewhere."""
-    if quiet or not sys.stderr.isatty():
-        return nullcontext(lambda done, total: None)
-    from contextlib import contextmanager
-
-    from rich.console import Console
-    from rich.progress import Progress
-
-    @contextmanager
-    def bar() -> Any:
-        with Progress(console=Console(stderr=True)) as shown:
-            task = shown.add_task(title, total=None)
-            yield lambda done, total: shown.update(task, completed=done, total=total)
-
-    return bar()
-
-
 @main.command()
 @click.argument("sky")
 @click.option("-o", "--output", required=True, type=click.Path(path_type=Path, dir_okay=False))
@@ -153,6 +63,8 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
 @click.option("--bits", type=click.Choice(["8", "16", "half", "float"]), default=None)
 @click.option("--scale", type=click.Choice(["exposed", "absolute"]), default="exposed",
               help="Linear files: exposed by the film, or absolute cd/m².")
+@click.option("--primaries", type=click.Choice(["rec709", "ap1"]), default="rec709",
+              help="Of linear files, said in their header.")
 @click.option("--ground", type=click.Choice(["on", "off"]), default="on",
               help="off: the ground is transparent.")
 @click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
@@ -164,12 +76,14 @@ def _progress(quiet: bool, title: str) -> AbstractContextManager[Callable[[int, 
 @click.option("--reference", is_flag=True, help="The slow unbiased path tracer instead.")
 @click.option("--spp", type=click.IntRange(1, 65536), default=64,
               help="Paths a pixel of the reference.")
+@click.option("--clip", "clip_s", type=float, default=None, metavar="SECONDS",
+              help="One frame of the motion, at that second of the clip.")
 @click.option("--threads", type=click.IntRange(1, 64), default=2)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def render(sky: str, output: Path, view: str, size: str | None, quality: str, moment: str | None,
-           seed: int | None, bits: str | None, scale: str, ground: str, no_sun_disc: bool,
-           centre: float, extent: float | None, passes: bool, reference: bool, spp: int,
-           threads: int, as_json: bool) -> None:
+           seed: int | None, bits: str | None, scale: str, primaries: str, ground: str,
+           no_sun_disc: bool, centre: float, extent: float | None, passes: bool,
+           reference: bool, spp: int, clip_s: float | None, threads: int, as_json: bool) -> None:
     """Render SKY to a file; the format goes by its extension."""
     document = read_sky(sky)
     changes: dict[str, Any] = {}
@@ -194,12 +108,17 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         raise BadInput(str(error)) from None
     if not output.parent.is_dir():
         raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
+    if not os.access(output.parent, os.W_OK):
+        raise BadInput(f"--output: the folder {output.parent} cannot be written; choose another")
     if passes and (not format_of(output).passes or reference):
         raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
                        "and leave --reference out")
     if ground == "off" and not format_of(output).transparent:
         raise BadInput(f"--ground: {output.suffix.lower()} holds no transparency; use .png, .tif "
                        "or .exr")
+    if primaries != "rec709" and depth not in format_of(output).linear:
+        raise BadInput(f"--primaries: {output.name} holds developed codes; use .exr, .hdr or .tif "
+                       "with --bits float")
     low, high = EXTENT_LIMITS_KM
     seen = OFFERED[view]
     if extent is not None and not (seen.from_above and low <= extent <= high):
@@ -211,14 +130,18 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         width = seen.width
         height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre,
-                extent or EXTENT_KM, passes)
+                extent or EXTENT_KM, passes, clip_s)
+    if clip_s is not None and (reference or not 0.0 <= clip_s <= document.motion.length_s):
+        raise BadInput(f"--clip: {clip_s:g} s is refused; give 0 to "
+                       f"{document.motion.length_s:g} s, the clip's length, without --reference")
     studio = Studio(threads)
-    with _progress(as_json, output.name) as progress:
+    with progress_bar(as_json, output.name) as progress:
         if reference:
             rendered = studio.trace(document, wish, spp, progress=progress)
         else:
             rendered = studio.render(document, wish, progress=progress)
-    developing = Developing(*rendered.metered, depth, scale, ground == "off")  # type: ignore[arg-type]
+    developing = Developing(*rendered.metered, depth, scale, ground == "off",  # type: ignore[arg-type]
+                            primaries)
     try:
         notes = write_picture(output, rendered.light, developing, rendered.passes,
                               [b.layer.id for b in rendered.prepared.bodies])
@@ -251,14 +174,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def probe(sky: str, moment: str | None, threads: int, as_json: bool) -> None:
     """Numbers about SKY: sun, light, layers, camera, advisories."""
-    document = read_sky(sky)
-    if moment is not None:
-        from dovrek.sky.changes import with_values
-
-        try:
-            document = with_values(document, {"moment": moment})
-        except SkyError as error:
-            raise BadInput(str(error)) from None
+    document = at_moment(read_sky(sky), moment)
     from dovrek.core.picture.probe import probe as measure
     from dovrek.core.picture.studio import Studio
     from dovrek.core.run.workers import Cancel
@@ -281,6 +197,14 @@ def probe(sky: str, moment: str | None, threads: int, as_json: bool) -> None:
                    f"optical depth {layer['optical_depth_mean']:.1f}")
     for advisory in found["advisories"]:
         click.echo(f"{advisory['where']}: {advisory['text']} {advisory['mend']}")
+
+
+main.add_command(sequence)
+main.add_command(volume)
+main.add_command(dome)
+main.add_command(metar)
+main.add_command(forecast)
+main.add_command(epw)
 
 
 @main.command()
@@ -348,7 +272,7 @@ def recipes(show: str | None, as_json: bool) -> None:
 
 def _serving(home: str | None, host: str | None, port: int | None,
              scheduler: str | None, picture_width: int | None = None) -> Settings:
-    settings = settings_from_environment()
+    settings = settings_or_refusal()
     changes: dict[str, Any] = {}
     if home:
         changes["home"] = Path(home).expanduser()
@@ -382,14 +306,28 @@ def _serve_options(command: Any) -> Any:
     return command
 
 
+def _run(settings: Settings, demo: bool) -> None:
+    """Serve; what is the user's to mend is said as such."""
+    from dovrek.store.holding import HomeHeld
+    from dovrek.store.migrations import NewerStore
+    from dovrek.web.server import PortTaken, run
+
+    try:
+        run(settings, demo)
+    except HomeHeld as error:
+        raise BadInput(f"--home: {error}; open that one, or give another folder") from None
+    except NewerStore as error:
+        raise BadInput(f"--home: {error}") from None
+    except PortTaken as error:
+        raise BadInput(f"--port: {error}; end what has it, or give another port") from None
+
+
 @main.command()
 @_serve_options
 def serve(home: str | None, host: str | None, port: int | None, scheduler: str | None,
           picture_width: int | None) -> None:
     """Run the application."""
-    from dovrek.web.server import run
-
-    run(_serving(home, host, port, scheduler, picture_width), demo=False)
+    _run(_serving(home, host, port, scheduler, picture_width), demo=False)
 
 
 @main.command()
@@ -397,9 +335,7 @@ def serve(home: str | None, host: str | None, port: int | None, scheduler: str |
 def demo(home: str | None, host: str | None, port: int | None, scheduler: str | None,
          picture_width: int | None) -> None:
     """Run the application, with the demo skies when the store is empty."""
-    from dovrek.web.server import run
-
-    run(_serving(home, host, port, scheduler, picture_width), demo=True)
+    _run(_serving(home, host, port, scheduler, picture_width), demo=True)
 
 
 @main.command(hidden=True)

@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner, Result
 from PIL import Image
@@ -91,6 +92,28 @@ def test_bad_input_is_one_line_and_status_2(words: list[str], text: str | None, 
     assert found.stdout == ""
 
 
+@pytest.mark.parametrize(("words", "part"), [
+    (["-o", "x.jpg", "--ground", "off"], "--ground: .jpg holds no transparency"),
+    (["-o", "kept/x.png"], "cannot be written; choose another"),
+    (["-o", "missing/x.png"], "--output"),
+])
+def test_what_cannot_be_written_is_refused_before_the_picture(
+        words: list[str], part: str, sky_file: Path, tmp_path: Path,
+        monkeypatch: pytest.MonkeyPatch) -> None:
+    """No sky is prepared for a file that could not take it."""
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "kept").mkdir()
+    monkeypatch.setattr("dovrek.cli.os.access", lambda folder, mode: folder.name != "kept")
+
+    def prepared(*_: object) -> None:
+        raise AssertionError("prepared")
+
+    monkeypatch.setattr("dovrek.core.picture.studio.Studio.prepare", prepared)
+    found = call("render", str(sky_file), *words, "--size", "320x180")
+    assert found.exit_code == 2 and part in found.stderr, found.stderr
+    assert list(tmp_path.rglob("x.*")) == []
+
+
 def test_help_everywhere() -> None:
     for name in main.commands:
         assert call(name, "--help").exit_code == 0
@@ -132,3 +155,56 @@ def test_reference_is_the_path_tracer(sky_file: Path, tmp_path: Path) -> None:
     assert said[1]["rays"] < 64 * 36 + 8 * 64  # the horizon takes eight samples a pixel
     assert call("render", str(sky_file), "-o", str(tmp_path / "x.png"), "--reference", "--spp",
                 "0").exit_code == 2
+
+
+def test_a_sequence_goes_on_and_a_film_is_read_back(tmp_path: Path) -> None:
+    """Numbered frames, those there are kept; the frame alone is the same; the film has them all."""
+    import av
+
+    sky = tmp_path / "sky.json"
+    sky.write_text(json.dumps({"dovrek": 1, "layers": [{"genus": "cumulus"}],
+                               "motion": {"length_s": 1, "fps": 4, "time_scale": 60}}))
+    folder = tmp_path / "frames"
+    size = ["--size", "64x36", "--quality", "draft"]
+    said = json.loads(call("sequence", str(sky), "-o", str(folder), *size, "--json").stdout)
+    assert said["frames"] == said["rendered"] == 4
+    names = sorted(p.name for p in folder.iterdir())
+    assert names == [f"frame-{k:05d}.png" for k in range(4)]
+    second = (folder / names[2]).read_bytes()
+    (folder / names[2]).unlink()
+    again = json.loads(call("sequence", str(sky), "-o", str(folder), *size, "--json").stdout)
+    assert again["rendered"] == 1 and (folder / names[2]).read_bytes() == second
+    call("render", str(sky), "-o", str(tmp_path / "one.png"), *size, "--clip", "0.5")
+    assert np.array_equal(np.asarray(Image.open(tmp_path / "one.png")),
+                          np.asarray(Image.open(folder / names[2])))
+    call("sequence", str(sky), "-o", str(tmp_path / "a.webm"), *size)
+    with av.open(str(tmp_path / "a.webm")) as film:
+        assert len(list(film.decode(video=0))) == 4
+
+
+@pytest.mark.parametrize(("more", "part"), [
+    (["--from", "3"], "--from"), (["--fps", "0"], "--fps"), (["--size", "63x36"], "even"),
+    (["-o", "/proc/none/a.webm"], "--output"),
+])
+def test_refused_sequences_say_why(tmp_path: Path, more: list[str], part: str) -> None:
+    sky = tmp_path / "sky.json"
+    sky.write_text('{"dovrek": 1, "motion": {"length_s": 1}}')
+    out = [] if "-o" in more else ["-o", str(tmp_path / "a.webm")]
+    found = call("sequence", str(sky), *out, *more)
+    assert found.exit_code == 2 and part in found.output
+
+
+def test_what_a_user_must_mend_is_said_as_such(tmp_path: Path,
+                                               monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("DOVREK_PORT", "abc")
+    found = call("serve", "--home", str(tmp_path / "home"))
+    assert found.exit_code == 2 and "DOVREK_PORT" in found.output
+    monkeypatch.delenv("DOVREK_PORT")
+    import socket
+
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        found = call("serve", "--home", str(tmp_path / "home"), "--port",
+                       str(taken.getsockname()[1]))
+    assert found.exit_code == 2 and "--port" in found.output

@@ -1,0 +1,2 @@
+"""The commands beside the plain ones of `cli`: `clip` (frames and films of the motion), and what
+all share."""
