@@ -5,9 +5,6 @@ from __future__ import annotations
 import json
 import os
 import signal
-import socket
-import subprocess
-import sys
 import time
 import urllib.request
 from pathlib import Path
@@ -16,35 +13,17 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import Page, expect
 
+from tools import soak
+from tools.soak import WIDTH
+
 CHROMIUM = Path("/usr/bin/chromium")
 FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync"]
-WIDTH = 480  # of the live picture: a quarter of the usual pixels, less to wait for
 PATIENCE = 240_000  # a new machine compiles its kernels while the first picture waits
 
-class Server:
-    """The application as `dovrek demo` starts it."""
 
-    def __init__(self, home: Path) -> None:
-        self.home = home
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
-        self.url = f"http://127.0.0.1:{self.port}"
-        self.process: subprocess.Popen[bytes] | None = None
-
-    def start(self) -> None:
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "dovrek.cli", "demo", "--home", str(self.home), "--port",
-             str(self.port), "--picture-width", str(WIDTH)], start_new_session=True)
-        end = time.monotonic() + 60
-        while True:
-            try:
-                urllib.request.urlopen(self.url, timeout=2)
-                return
-            except OSError:
-                assert time.monotonic() < end and self.process.poll() is None
-                time.sleep(0.1)
+class Server(soak.Server):
+    """The application as `dovrek demo` starts it, killed as a whole."""
 
     def kill(self) -> None:
         assert self.process is not None

@@ -5,7 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from flask import Flask, jsonify, render_template, request
+from peewee import OperationalError
 from werkzeug.exceptions import HTTPException
+from werkzeug.routing import IntegerConverter
 
 from dovrek import __version__
 from dovrek.formats.cover_maps import BYTES_MOST as MAP_BYTES
@@ -16,16 +18,18 @@ from dovrek.store import skies as store
 from dovrek.store.recipes import NoSuchRecipe
 from dovrek.store.tables import open_database
 from dovrek.store.versions import NoSuchThing
+from dovrek.web.bin import bin as bin_room
 from dovrek.web.compare import matching, suggesting
-from dovrek.web.composer import handling, judging, layers, page
+from dovrek.web.composer import clip, handling, judging, layers, page
 from dovrek.web.guide import guide
 from dovrek.web.live.live import Live
 from dovrek.web.prints import orders
 from dovrek.web.recipes import library
 from dovrek.web.shared.answers import units
 from dovrek.web.shared.rooms import furnish
-from dovrek.web.shared.security import protect, secret_key
+from dovrek.web.shared.security import protect
 from dovrek.web.skies import gallery
+from dovrek.web.weather import weather
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
@@ -35,13 +39,18 @@ NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)
 LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}
 
 
+class RowNumber(IntegerConverter):
+    """Numbers of rows in addresses: as long as SQLite's are."""
+
+    regex = r"\d{1,15}"
+
+
 def create_app(settings: Settings, live: Live) -> Flask:
     """An application over a home folder; `live` renders for it."""
     app = Flask(__name__, static_folder=None)
-    app.config.update(
-        SECRET_KEY=secret_key(settings.home), MAX_CONTENT_LENGTH=UPLOAD_LIMIT,
-        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SETTINGS=settings)
+    app.config.update(MAX_CONTENT_LENGTH=UPLOAD_LIMIT, SETTINGS=settings)
     app.extensions["live"] = live
+    app.url_map.converters["int"] = RowNumber
     database = open_database(settings.database)
 
     @app.before_request
@@ -59,12 +68,15 @@ def create_app(settings: Settings, live: Live) -> Flask:
             database.close()
 
     def keep(slug: str, revision: int, png: bytes) -> None:
-        with database.connection_context():
-            store.keep_picture(slug, revision, gallery.thumbnail(png))
+        try:
+            with database.connection_context():
+                store.keep_picture(slug, revision, gallery.thumbnail(png))
+        except Exception:  # the picture itself is well, and the gallery asks for it again
+            app.logger.exception("the gallery's picture of %s could not be stored", slug)
 
     live.kept = keep
     furnish(app)
-    protect(app, LOCAL_NAMES | {settings.host})
+    protect(app, LOCAL_NAMES | {settings.host}, settings.home)
     app.jinja_env.globals["version"] = __version__
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     @app.context_processor
@@ -73,8 +85,8 @@ def create_app(settings: Settings, live: Live) -> Flask:
         return {"board": "night" if request.cookies.get("board") == "night" else "day",
                 "units": units()}
 
-    for room in (gallery, page, layers, handling, judging, matching, suggesting, library,
-                 orders, guide):
+    for room in (gallery, page, layers, clip, handling, judging, matching, suggesting, library,
+                 orders, bin_room, guide, weather):
         app.register_blueprint(room.pages)
     _errors(app)
     return app
@@ -86,6 +98,9 @@ def _wants_json() -> bool:
 
 
 def _errors(app: Flask) -> None:
+    def settings_home() -> str:
+        return str(app.config["SETTINGS"].home)
+
     def answer(text: str, status: int, faults: list[dict[str, str]] | None = None) -> Any:
         if _wants_json():
             return jsonify({"error": text, "faults": faults or []}), status
@@ -99,6 +114,37 @@ def _errors(app: Flask) -> None:
     @app.errorhandler(SkyConflict)
     def _conflict(error: SkyConflict) -> Any:
         return answer(str(error), 409)
+
+    @app.errorhandler(store.UnreadableSky)
+    def _unreadable(error: store.UnreadableSky) -> Any:
+        return answer(str(error), 409)
+
+    @app.errorhandler(OperationalError)
+    @app.errorhandler(OSError)
+    def _disk(error: Exception) -> Any:
+        """What cannot be written or read on disk: nothing was stored, and it is the user's to
+        mend."""
+        app.logger.error("the store: %s %s", error,
+                         getattr(error.__context__ or error.__cause__, "sqlite_errorname", ""))
+        said = str(error)
+        if "full" in said or "No space" in said:
+            return answer("The disk is full; nothing was stored and nothing is lost. Free some "
+                          "space and try again.", 507)
+        if "locked" in said:
+            return answer("The store is busy; nothing was stored. Try again in a moment.", 503)
+        return answer("The home folder cannot be written or read just now; nothing was stored. "
+                      f"Look whether {settings_home()} is there and writable, and try again.", 503)
+
+    @app.errorhandler(RecursionError)
+    @app.errorhandler(OverflowError)
+    @app.errorhandler(UnicodeEncodeError)
+    def _beyond(error: Exception) -> Any:
+        """What a request holds that no sky can: the gates name the field where they know it."""
+        app.logger.warning("refused: %s", type(error).__name__)
+        return answer({RecursionError: "The text is nested too deeply; send it as it was exported.",
+                       OverflowError: "A number is too large; give one within its range."}.get(
+                           type(error), "The text holds characters that are none; type it anew."),
+                      422)
 
     @app.errorhandler(LookupError)
     def _missing(error: LookupError) -> Any:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -14,6 +16,7 @@ import waitress.server
 from dovrek.settings import Settings
 from dovrek.store import skies
 from dovrek.store.demo import load_demo
+from dovrek.store.holding import Hold
 from dovrek.store.tables import database
 from dovrek.web.app import create_app
 from dovrek.web.live.live import Live
@@ -21,6 +24,15 @@ from dovrek.web.live.live import Live
 THREADS = 24  # windows that wait for a picture hold one each
 BODY_LIMIT = 256 * 1024 * 1024
 log = logging.getLogger("dovrek")
+
+
+class PortTaken(Exception):
+    """The address to serve at is another's."""
+
+
+def _end(*_: object) -> None:
+    """Told to end: the engine and its workers are ended too, as by Ctrl+C."""
+    raise KeyboardInterrupt
 
 
 class Printer:
@@ -63,22 +75,29 @@ def paint_gallery(live: Live) -> None:
     with database.connection_context():
         rows = [(r.slug, r.head_id) for r in skies.gallery() if r.picture is None]
         for slug, revision in reversed(rows):
-            sky, _ = skies.load(slug)
-            live.paint(slug, sky, revision)
+            with contextlib.suppress(skies.UnreadableSky):  # the gallery says so
+                live.paint(slug, skies.load(slug)[0], revision)
 
 
 def run(settings: Settings, demo: bool) -> None:
-    """Serve until interrupted."""
+    """Serve until interrupted or told to end. Raises HomeHeld, NewerStore, PortTaken."""
     logging.basicConfig(level=logging.INFO, format="%(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    hold = Hold(settings.home, "server", f"serving http://{settings.host}:{settings.port}")
     live = Live(width=settings.picture_width)
     app = create_app(settings, live)
     if demo:
         with database.connection_context():
             load_demo()
-    server: Any = waitress.server.create_server(
-        app, host=settings.host, port=settings.port, threads=THREADS,
-        max_request_body_size=BODY_LIMIT, ident=None, channel_timeout=60)
+    try:
+        server: Any = waitress.server.create_server(
+            app, host=settings.host, port=settings.port, threads=THREADS,
+            max_request_body_size=BODY_LIMIT, ident=None, channel_timeout=60)
+    except OSError as error:
+        live.close()
+        raise PortTaken(f"{settings.host}:{settings.port} cannot be served "
+                        f"({error.strerror or error})") from error
+    signal.signal(signal.SIGTERM, _end)
     live.start()
     paint_gallery(live)
     printer = Printer(settings)
@@ -91,3 +110,4 @@ def run(settings: Settings, demo: bool) -> None:
     finally:
         printer.stop()
         live.close()
+        hold.let_go()

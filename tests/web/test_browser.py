@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+import urllib.request
 from pathlib import Path
 from typing import Any
 
@@ -162,6 +163,29 @@ def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path
     expect(page.locator(".viewer img")).to_be_visible()
 
 
+def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) -> None:
+    """The dialog asks only what goes with a kind; the dome comes with lights and proof."""
+    arrive(page, server, "high-streaks")
+    page.locator("#order").click()
+    page.locator("#p-kind").select_option("film")
+    expect(page.locator("#p-height")).to_be_visible()
+    for name in ("#p-format", "#p-sun", "#p-passes"):
+        expect(page.locator(name)).to_be_hidden()
+        expect(page.locator(name)).to_be_disabled()
+    page.locator("#p-kind").select_option("dome")
+    expect(page.locator("#p-height")).to_be_hidden()
+    expect(page.locator("#p-sun")).to_be_visible()
+    page.locator("#p-width").fill("128")
+    page.locator("#p-quality").select_option("draft")
+    page.get_by_role("button", name="Order print").click()
+    row = page.locator("tr[data-print]").first
+    expect(row).to_have_attribute("data-state", "done", timeout=PATIENCE)
+    row.get_by_role("link").first.click()
+    names = page.locator(".files a").all_inner_texts()
+    assert [n.rpartition(".")[2] for n in names] == ["exr", "json", "usda", "png"]
+    expect(page.get_by_role("img", name="Proof of lighting")).to_be_visible()
+
+
 def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:
     arrive(page, server, "last-light", "camera")
     pitch = page.locator('[data-path="camera.pitch_deg"] .value')
@@ -265,3 +289,52 @@ def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> Non
     expect(page.locator("[data-toggle]").first).to_have_attribute("aria-pressed", "false")
     expect(page.locator("details[data-group=Life]")).to_have_attribute("open", "")
     page.keyboard.press("Control+z")
+
+
+def test_forty_windows_are_served(browser: Browser, server: Server) -> None:
+    """Forty windows of one browser, all of one sky: each shows its picture, a change made in one
+    reaches every one that is looked at, and the server still answers a page at once."""
+    context = browser.new_context(viewport={"width": 640, "height": 400})
+    windows = [context.new_page() for _ in range(40)]
+    try:
+        for window in windows:
+            window.goto(f"{server.url}/skies/fair-weather-noon/?selected=air",
+                        wait_until="domcontentloaded")
+        for window in windows:
+            window.bring_to_front()
+            expect(window.locator("#picture[data-revision]")).to_be_visible(timeout=PATIENCE)
+        start = time.monotonic()
+        urllib.request.urlopen(f"{server.url}/", timeout=10).read()
+        assert time.monotonic() - start < 10.0
+        told = windows[-1].locator("#undo").inner_text()
+        windows[-1].locator('[data-path="air.haze"] .value').press("ArrowUp")
+        expect(windows[-1].locator("#undo")).not_to_have_text(told, timeout=PATIENCE)
+        told = windows[-1].locator("#undo").inner_text().strip()
+        for window in (windows[0], windows[20]):
+            window.bring_to_front()
+            expect(window.locator("#undo")).to_have_text(told, timeout=PATIENCE)
+    finally:
+        context.close()
+
+
+def test_a_change_whose_token_was_lost_is_asked_again(page: Page, server: Server) -> None:
+    """A token that the server does not know any more is exchanged, and the change is stored."""
+    compose(page, server, "last-light", "air")
+    before = server.document("last-light")["air"]["haze"]
+    # Other tests of this module may have changed the sky before.
+    told = page.locator("#undo").inner_text().split()
+    steps = int(told[-1]) if told[-1].isdigit() else 0
+    lost: list[str] = []
+
+    def lose(route: Any) -> None:
+        headers = dict(route.request.headers)
+        if not lost:
+            headers["x-token"] = "of another visit"
+        lost.append(headers["x-token"])
+        route.continue_(headers=headers)
+
+    page.route("**/change?*", lose)
+    page.locator('[data-path="air.haze"] .value').press("ArrowUp")
+    expect(page.locator("#undo")).to_contain_text(f"undo {steps + 1}", timeout=20_000)
+    assert server.document("last-light")["air"]["haze"] > before
+    assert len(lost) == 2 and lost[0] != lost[1]

@@ -423,7 +423,7 @@ def test_every_page_fits_people(browser: Browser, page: Page, server: Server) ->
     """No serious finding by axe on either board; no sideways scroll at 200 % zoom."""
     paths = ["/", f"/skies/{SLUG}/?selected=layer:veil", f"/skies/{SLUG}/?selected=camera",
              f"/skies/{SLUG}/compare", "/recipes", "/prints",
-             "/guide"]
+             "/guide", "/bin/", "/weather/"]
     findings = []
     for board in ("day", "night"):
         page.context.add_cookies([{"name": "board", "value": board, "url": server.url}])

@@ -74,9 +74,9 @@ def client(store: Settings, live: Live) -> FlaskClient:
 
 
 def token(client: FlaskClient) -> str:
-    client.get("/")
-    with client.session_transaction() as session:
-        return str(session["token"])
+    found = re.search(r'data-token="([^"]+)"', client.get("/").get_data(as_text=True))
+    assert found
+    return found[1]
 
 
 def post(client: FlaskClient, path: str, body: Any) -> Any:

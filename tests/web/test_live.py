@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import threading
 import time
 from collections.abc import Iterator
 
@@ -13,8 +14,9 @@ from PIL import Image
 from dovrek.core.colour.film import develop
 from dovrek.core.photo.likeness import RATIO, RATIO_LIMITS
 from dovrek.sky.advisories import BURNT_SHARE, advisories
-from dovrek.web.live.live import Live
+from dovrek.web.live.live import WAITS_MOST, Live
 from dovrek.web.live.looks import Look
+from dovrek.web.server import THREADS
 from tests.conftest import sky_of
 
 
@@ -127,3 +129,25 @@ def test_cover_is_told_by_the_ratio_of_the_photograph_beside_it(live: Live) -> N
                         for ratio in (RATIO_LIMITS[0], RATIO, RATIO_LIMITS[1]))
     assert low == 8.0 and high == 0.0 and usual is not None and 0.0 <= usual < 4.0
     assert live.cover_at("blue", Look(), 2, RATIO) is None
+
+
+def test_forty_windows_wait_in_turn(live: Live) -> None:
+    """Few wait for news in a thread of the server each; the others are told at once, and when to
+    ask again."""
+    live.show("busy", sky_of(), 1)  # nothing renders: there is no news
+    said: list[tuple[float, dict[str, object]]] = []
+
+    def window() -> None:
+        start = time.monotonic()
+        answer = live.wait("busy", 0, 0.0, 1, 1.5)
+        said.append((time.monotonic() - start, answer))
+
+    windows = [threading.Thread(target=window) for _ in range(40)]
+    for one in windows:
+        one.start()
+    for one in windows:
+        one.join(10)
+    at_once = [answer for seconds, answer in said if seconds < 1.0]
+    assert len(said) == 40 and len(at_once) == 40 - WAITS_MOST
+    assert all(answer["again_s"] for answer in at_once)
+    assert 2 * WAITS_MOST <= THREADS

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,20 +16,15 @@ from PIL import Image
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies
+from dovrek.store.tables import open_database
 from dovrek.web.app import create_app
 from dovrek.web.composer import section
-from dovrek.web.composer.panels import PANELS
+from dovrek.web.composer.panels import PANELS, stale
 from dovrek.web.composer.schedule import sheet_of
 from dovrek.web.live.live import Live
 from dovrek.web.live.looks import size_for
+from dovrek.web.shared.security import secret_key
 from tests.conftest import sky_of
-
-
-@pytest.fixture(scope="module")
-def live() -> Iterator[Live]:
-    made = Live(1)  # not started: pages must answer without a picture
-    yield made
-    made.studio.close()
 
 
 @pytest.fixture()
@@ -180,7 +176,7 @@ def test_print_orders(client: FlaskClient) -> None:
     page = client.post("/skies/board/prints", data=form, follow_redirects=True)
     assert "waiting" in page.get_data(as_text=True)
     refused = client.post("/skies/board/prints", data=form | {"width": "9999"})
-    assert refused.status_code == 422 and "3840" in refused.get_data(as_text=True)
+    assert refused.status_code == 422 and "8192" in refused.get_data(as_text=True)
     number = jobs.all_jobs()[0].id
     assert client.get(f"/prints/{number}/file").status_code == 404
     client.post(f"/prints/{number}/cancel", data={"token": token(client)})
@@ -223,10 +219,67 @@ def test_the_schedule_writes_values_as_they_are(genus: str) -> None:
     assert next(r.text for r in rows if r.path == "layers[a].cover_oktas") == "2.25"
 
 
-def test_a_panel_asked_for_alone_is_as_in_the_whole(client: FlaskClient) -> None:
+def test_a_panel_asked_for_alone_is_as_in_the_whole(client: FlaskClient,
+                                                    monkeypatch: pytest.MonkeyPatch) -> None:
     """Each panel works out what it needs, and nothing of another's."""
     whole = client.get("/skies/board/panels").get_data(as_text=True)
-    for name in PANELS:
-        alone = client.get(f"/skies/board/panels?only={name}").get_data(as_text=True).strip()
+    for name, panel in PANELS.items():
+        monkeypatch.setitem(PANELS, name, replace(panel, shows=frozenset({"this"})))
+        alone = client.get("/skies/board/panels?touched=this").get_data(as_text=True).strip()
         assert len(alone) > 60 and alone in whole, name
-    assert client.get("/skies/board/panels?only=none").get_data(as_text=True).strip() == ""
+        monkeypatch.setitem(PANELS, name, panel)
+    assert client.get("/skies/board/panels?touched=nothing").get_data(as_text=True).strip() == ""
+
+
+@pytest.mark.parametrize(("values", "touched", "panels"), [
+    ({"layers[a].base_m": 1500}, {"steps", "layers"},
+     {"section", "schedule", "title", "overlay", "clip", "advisories"}),
+    ({"film.contrast": 1.2}, {"steps", "film"}, {"schedule", "title", "advisories"}),
+    ({"moment": "2026-06-21T09:00"}, {"steps", "moment"},
+     {"schedule", "title", "ribbon", "overlay", "advisories"}),
+    ({"name": "Other"}, {"steps", "name"}, {"schedule", "title", "advisories"}),
+])
+def test_what_a_change_touched_says_which_panels_are_stale(
+        client: FlaskClient, values: dict[str, Any], touched: set[str], panels: set[str]) -> None:
+    said = post(client, "/skies/board/change", {"base": head(), "values": values}).json
+    assert set(said["touched"]) == touched
+    assert set(stale(said["touched"])) == panels
+    assert set(stale(post(client, "/skies/board/undo", {"base": head()}).json["touched"])) == panels
+
+
+def test_a_window_left_open_is_told_what_another_changed(client: FlaskClient) -> None:
+    """What was touched counts from the revision that the window had."""
+    had = head()
+    post(client, "/skies/board/change", {"base": had, "values": {"air.haze": 0.4}})
+    late = post(client, "/skies/board/change", {"base": had, "values": {"film.contrast": 1.2}})
+    assert set(late.json["touched"]) == {"steps", "air", "film"}
+
+
+def test_a_token_of_another_visit_is_exchanged(client: FlaskClient, store: Settings,
+                                               live: Live, tmp_path: Path) -> None:
+    """A visit without the cookie, and a second home on another port (browsers send it the same
+    cookies), leave windows that are open as they were; a script with a lost token is given one."""
+    open_window = token(client)
+    create_app(store, live).test_client().get("/")  # a visit without the cookie
+    other = Settings(home=tmp_path / "other")
+    other.make_folders()
+    second = create_app(other, live)
+    assert second.config["SESSION_COOKIE_NAME"] != client.application.config["SESSION_COOKIE_NAME"]
+    open_database(store.database)
+
+    def undo(with_token: str) -> Any:
+        return client.post("/skies/board/undo", json={"base": head()},
+                           headers={"X-Token": with_token})
+
+    assert undo(open_window).status_code == 200
+    client.delete_cookie(client.application.config["SESSION_COOKIE_NAME"])
+    lost = undo(open_window)
+    assert lost.status_code == 403 and undo(lost.json["token"]).status_code == 200
+
+
+def test_a_secret_that_was_only_half_written_is_made_anew(tmp_path: Path) -> None:
+    for torn in (b"", b"\x01" * 7):
+        (tmp_path / "secret").write_bytes(torn)
+        made = secret_key(tmp_path)
+        assert len(made) == 32 and secret_key(tmp_path) == made
+        assert (tmp_path / "secret").stat().st_mode & 0o077 == 0

@@ -4,53 +4,33 @@ from __future__ import annotations
 
 import base64
 import math
-from collections.abc import Callable
-from datetime import datetime, timedelta
 from itertools import product
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from flask import Blueprint, abort, jsonify, render_template, request
 
-from dovrek.core.air.sun_place import local_day, sun_day
-from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
-from dovrek.sky.errors import SkyError
-from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter
 from dovrek.sky.trials import (
     FEWEST,
     MOST,
     declaration_of,
-    hours_to_try,
     range_near,
     value_at,
     values_to_try,
 )
-from dovrek.store import recipes as library
 from dovrek.store import skies as store
+from dovrek.web.composer.sheets import SHEETS
+from dovrek.web.composer.sheets.frames import frame_of, setting
 from dovrek.web.live.boards import Board, Frame
 from dovrek.web.shared.answers import body_of, changed, json_of, live, look
 
 pages = Blueprint("judging", __name__, url_prefix="/skies/<slug>")
 
 STRIP_WIDTH, GRID_WIDTH, SHEET_WIDTH = 192, 128, 240
-SHEET_COUNT, GRID_COUNT = 12, 4
+GRID_COUNT = 4
 WAIT_SECONDS = 8.0
 EV_SPAN, KELVIN_SPAN = 2.0, 1.6  # of the strip of an automatic value, about what was metered
-
-
-def _frame(sky: Sky, label: str, note: str, alter: Callable[[Sky], Sky]) -> Frame | None:
-    """A frame of what a change leads to; None when the sky refuses it."""
-    try:
-        led = alter(sky)
-    except SkyError:
-        return None
-    return Frame(label, led, alter, note, chosen=led == sky)
-
-
-def _setting(values: dict[str, Any]) -> Callable[[Sky], Sky]:
-    return lambda sky: with_values(sky, values)
 
 
 def _range(slug: str, sky: Sky, path: str, parameter: Parameter,
@@ -87,8 +67,8 @@ def strip_of(slug: str, sky: Sky, wanted: dict[str, Any]) -> Board:
     tried = [_tried(slug, sky, path, min(count, GRID_COUNT) if grid else count,
                     wanted if path == paths[0] else {}) for path in paths]
     labels = [found.label for found in map(declaration_of, paths) if found]
-    frames = [_frame(sky, " · ".join(text for text, _ in chosen), labels[0],
-                     _setting(dict(zip(paths, (value for _, value in chosen), strict=True))))
+    frames = [frame_of(sky, " · ".join(text for text, _ in chosen), labels[0],
+                     setting(dict(zip(paths, (value for _, value in chosen), strict=True))))
               for chosen in (tuple(reversed(pick)) for pick in product(*reversed(tried)))]
     title = " × ".join(labels)
     return Board(slug, title, _shown(frames, title), GRID_WIDTH if grid else STRIP_WIDTH,
@@ -108,55 +88,17 @@ def _tried(slug: str, sky: Sky, path: str, count: int,
         abort(422, f"path: {error}.")
 
 
-def clock_hours(sky: Sky, count: int = SHEET_COUNT) -> list[datetime]:
-    """Moments of the sky's date for a sheet, in the site's zone."""
-    day = sun_day(sky)
-    start, _ = local_day(sky)
-    zone = ZoneInfo(sky.site.timezone)
-
-    def hour(moment: datetime | None) -> float | None:
-        return None if moment is None else (moment - start).total_seconds() / 3600.0
-
-    return [(start + timedelta(minutes=round(60 * h))).astimezone(zone) for h in hours_to_try(
-        hour(day.first("sun", True)), hour(day.first("sun", False)), count)]
-
-
-def _seeds(sky: Sky, layer: Layer | None) -> list[Frame | None]:
-    path = f"layers[{layer.id}].seed" if layer else "seed"
-    now = int(value_at(sky, path))
-    seeds = [(now + k) % 999_999 for k in range(SHEET_COUNT)]
-    return [_frame(sky, f"seed {s}", "Seed", _setting({path: s})) for s in seeds]
-
-
-def _hours(sky: Sky) -> list[Frame | None]:
-    return [_frame(sky, f"{m:%H:%M}", "Hour", _setting({
-        "moment": m.replace(tzinfo=None).isoformat(timespec="minutes"), "sun.mode": "clock"}))
-        for m in clock_hours(sky)]
-
-
-def _recipes(sky: Sky, layer: Layer) -> list[Frame | None]:
-    def taking(row: library.Entry) -> Callable[[Sky], Sky]:
-        return lambda now: library.layer_replaced(now, layer.id, row)
-
-    found = library.suiting(layer.genus)[: SHEET_COUNT - 1]
-    return [_frame(sky, "as it is", "", lambda now: now),
-            *[_frame(sky, row.name, f"Recipe {row.name}", taking(row)) for row in found]]
-
-
 def sheet_of(slug: str, sky: Sky, kind: str, layer_id: str) -> Board:
-    """A contact sheet: `seeds` of a layer or of all, `hours` of the day, `recipes` of a genus."""
+    """A contact sheet of a kind that SHEETS lists, of a layer or of the whole sky."""
     layer = next((x for x in sky.layers if x.id == layer_id), None)
-    title = (layer.name or layer.genus) if layer else "the whole sky"
-    frames: list[Frame | None] = []
-    if kind == "seeds":
-        frames, title = _seeds(sky, layer), f"Seeds of {title}"
-    elif kind == "hours":
-        frames, title = _hours(sky), "Hours of the day"
-    elif kind == "recipes" and layer is not None:
-        frames, title = _recipes(sky, layer), f"Recipes for {title}"
-    else:
-        abort(422, "kind: a sheet shows seeds or hours, or recipes of a chosen layer.")
-    return Board(slug, title, _shown(frames, title), SHEET_WIDTH, look=look())
+    sheet = SHEETS.get(kind)
+    if sheet is None or not (sheet.of_layer if layer else sheet.of_sky):
+        wanted = [name for name, x in SHEETS.items() if layer or x.of_sky]
+        abort(422, f"kind: a sheet shows {', '.join(wanted)}"
+                   f"{'' if layer else ', or more of a chosen layer'}.")
+    shown = (layer.name or layer.genus) if layer else "the whole sky"
+    title = sheet.title.format(shown)
+    return Board(slug, title, _shown(sheet.frames(sky, layer), title), SHEET_WIDTH, look=look())
 
 
 def _shown(frames: list[Frame | None], title: str) -> list[Frame]:

@@ -13,7 +13,9 @@ import numpy as np
 from dovrek.core.air.sun_place import moon_place, sun_path, sun_place
 from dovrek.core.geometry.lens import direction_at, place_of
 from dovrek.core.geometry.views.view import Lens
+from dovrek.sky.clip import wind_of
 from dovrek.sky.document import Sky
+from dovrek.sky.layer import Layer
 from dovrek.web.live.looks import Look
 
 UNIT = 1000.0
@@ -21,6 +23,7 @@ HORIZON_STEPS = 144
 LOWEST_PATH = math.radians(-3.0)
 ARROW = 46.0
 WINDS_X, WINDS_Y, WIND_ROW = 78.0, 92.0, 74.0
+STRETCH_MOST = 900.0  # drawn of what a layer covers in the clip
 SCALES_KM = (0.5, 1, 2, 5, 10, 20, 50, 100)
 COMPASS = {0: "N", 45: "NE", 90: "E", 135: "SE", 180: "S", 225: "SW", 270: "W", 315: "NW"}
 Point = tuple[float, float]
@@ -37,6 +40,8 @@ class Arrow:
     y: float
     tip: Point
     barbs: str
+    speed: str  # in words
+    stretch: Point  # what it covers in the clip, to scale, from the arrow's middle
 
 
 @dataclass
@@ -167,16 +172,18 @@ def _plan(over: Overlay, sky: Sky) -> None:
         f"bearing {math.degrees(sun.azimuth) % 360:.0f}°, {math.degrees(sun.elevation):.1f}° high")
     over.marks.append(("compass", cx, 26.0, "N"))
     for row, layer in enumerate(x for x in sky.layers if x.visible):
-        over.arrows.append(_arrow(layer.id, layer.name or layer.genus, layer.wind.from_deg,
-                                  WINDS_X, WINDS_Y + row * WIND_ROW))
+        over.arrows.append(_arrow(layer, WINDS_X, WINDS_Y + row * WIND_ROW, (
+            sky.motion.length_s * sky.motion.time_scale * UNIT / (1e3 * over.look.extent_km))))
     target = 0.25 * over.look.extent_km
     km = max((s for s in SCALES_KM if s <= target), default=SCALES_KM[0])
     length = km / over.look.extent_km * UNIT
     over.scale = (UNIT - 40.0 - length, length, f"{km:g} km")
 
 
-def _arrow(layer_id: str, name: str, from_deg: float, x: float, y: float) -> Arrow:
-    """An arrow the way the wind goes, its middle at x, y."""
+def _arrow(layer: Layer, x: float, y: float, per_m_s: float) -> Arrow:
+    """An arrow the way the wind goes, its middle at x, y; a metre a second goes `per_m_s` in the
+    clip."""
+    from_deg, speed = layer.wind.from_deg, wind_of(layer)
     to = math.radians(from_deg + 180.0)
     dx, dy = math.sin(to), -math.cos(to)
     tip = (x + 0.5 * ARROW * dx, y + 0.5 * ARROW * dy)
@@ -186,4 +193,6 @@ def _arrow(layer_id: str, name: str, from_deg: float, x: float, y: float) -> Arr
              f"M{tip[0] - wing * (dx - 0.5 * dy):.1f} {tip[1] - wing * (dy + 0.5 * dx):.1f}"
              f"L{tip[0]:.1f} {tip[1]:.1f}"
              f"L{tip[0] - wing * (dx + 0.5 * dy):.1f} {tip[1] - wing * (dy - 0.5 * dx):.1f}")
-    return Arrow(layer_id, name, from_deg, x, y, tip, barbs)
+    far = min(speed * per_m_s, STRETCH_MOST)
+    return Arrow(layer.id, layer.name or layer.genus, from_deg, x, y, tip, barbs,
+                 f"{speed:.0f} m/s", (x + far * dx, y + far * dy))

@@ -14,10 +14,13 @@ from dovrek.core.run.workers import Cancel
 from dovrek.formats.kinds import printed
 from dovrek.sky.changes import COPIED, with_values
 from dovrek.sky.document import Sky
+from dovrek.sky.trials import declaration_of
+from dovrek.sky.units import value_in
 from dovrek.store import skies as store
 from dovrek.store import versions
+from dovrek.web.composer.clip import keyed_change
 from dovrek.web.composer.handling import RAMP_HEX, STOPS
-from dovrek.web.composer.panels import PANELS, Shown, parts
+from dovrek.web.composer.panels import PANELS, Shown, parts, stale
 from dovrek.web.composer.ribbon import ribbon_png
 from dovrek.web.shared.answers import answer, body_of, changed, live, look, png_answer
 
@@ -49,12 +52,21 @@ def page(slug: str) -> Any:
 
 @pages.get("/panels")
 def panels(slug: str) -> Any:
-    """Some panels in one answer (out-of-band for all but one), or all of them."""
+    """Panels that show any of what is `touched`, out-of-band in one answer; all when not said."""
     sky, revision = store.load(slug)
-    only = request.args.get("only")
-    names = list(PANELS) if only is None else [n for n in PANELS if n in only.split(",")]
+    touched = request.args.get("touched")
+    names = list(PANELS) if touched is None else stale(touched.split(","))
     return render_template("panels.html", names=names, **parts(
         Shown(slug, sky, revision, _selected(sky), look()), names))
+
+
+def in_own_unit(path: str, value: Any) -> Any:
+    """A value typed with a unit (20 kn, 4000 ft) in the parameter's own; others as they are."""
+    known = declaration_of(path) if isinstance(value, str) else None
+    if known is None or known.kind not in ("number", "integer"):
+        return value
+    found = value_in(value, known.unit)
+    return value if found is None else found
 
 
 @pages.post("/change")
@@ -63,8 +75,19 @@ def change(slug: str) -> Any:
     values = body.get("values")
     if not isinstance(values, dict) or not 0 < len(values) <= VALUES_LIMIT:
         abort(422, f"values: give 1 to {VALUES_LIMIT} values by their paths.")
-    note = str(body.get("note", "Change"))[:NOTE_LIMIT]
-    return changed(slug, note, lambda sky: with_values(sky, values), body)
+    values = {path: in_own_unit(path, value) for path, value in values.items()}
+    note, clip_s = str(body.get("note", "Change"))[:NOTE_LIMIT], look().clip_s
+    said: dict[str, str] = {}
+
+    def alter(sky: Sky) -> Sky:
+        if clip_s is None or not any(path in sky.motion.keys for path in values):
+            return with_values(sky, values)
+        said["note"] = f"This control is keyed: its value is fixed at {clip_s:.2f} s of the clip."
+        plain, keyed = keyed_change(sky, values, clip_s)
+        return with_values(keyed, plain)
+
+    answered = changed(slug, note, alter, body)
+    return jsonify(answered.json | said) if said else answered
 
 
 @pages.post("/hour")
@@ -101,7 +124,7 @@ def redo(slug: str) -> Any:
 def _step(slug: str, written: store.Written | None, nothing: str) -> Any:
     if written is None:
         sky, revision = store.load(slug)
-        return jsonify({"revision": revision, "others": [], "note": nothing})
+        return jsonify({"revision": revision, "touched": [], "others": [], "note": nothing})
     return answer(slug, written)
 
 

@@ -1,5 +1,10 @@
-"""Panels of the composer: one template each, and what it needs, which is worked out for those
-asked for alone. To add one, write its template and name it in PANELS."""
+"""Panels of the composer: one template each, what it shows, and what it needs, which is worked out
+for those asked for alone. To add one, write its template and name it in PANELS.
+
+What a panel shows is said in groups of the document (`layers`, `sun`, …) and in these words:
+`steps` (undo and redo), `selected`, `look` (the view and what is laid over it), `picture` (what is
+known once a picture is finished), `painted` (marks that follow a picture under a moving hand).
+"""
 
 from __future__ import annotations
 
@@ -16,9 +21,11 @@ from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
 from dovrek.store import skies as store
 from dovrek.web.composer import section
+from dovrek.web.composer.clip import clip_of
 from dovrek.web.composer.overlay import overlay_of
 from dovrek.web.composer.ribbon import ribbon_of
 from dovrek.web.composer.schedule import FOLDED, sheet_of
+from dovrek.web.composer.sheets import SHEETS
 from dovrek.web.live.looks import Look
 from dovrek.web.shared.answers import live, units
 from dovrek.web.shared.photographs import reference_cover
@@ -57,8 +64,13 @@ class Shown:
     look: Look
 
     @cached_property
+    def told(self) -> Sky:
+        """The sky at the second of its clip that the window shows."""
+        return self.look.told(self.sky)
+
+    @cached_property
     def facts(self) -> dict[str, str]:
-        return facts_of(self.sky)
+        return facts_of(self.told)
 
     @cached_property
     def seen(self) -> Seen:
@@ -78,7 +90,7 @@ class Shown:
 
 
 def _section(shown: Shown) -> dict[str, Any]:
-    return {"bands": section.bands(shown.sky), "lids": shown.seen.lids,
+    return {"bands": section.bands(shown.told), "lids": shown.seen.lids,
             "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
             "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
             "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),
@@ -86,9 +98,10 @@ def _section(shown: Shown) -> dict[str, Any]:
 
 
 def _schedule(shown: Shown) -> dict[str, Any]:
-    return {"sheet": sheet_of(shown.sky, shown.selected, shown.facts, units()),
+    return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
             "things": THING_NAMES, "folded": FOLDED, "facts": shown.facts,
-            "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories}
+            "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
+            "keyed": shown.sky.motion.keys}
 
 
 def _title(shown: Shown) -> dict[str, Any]:
@@ -101,16 +114,45 @@ def _ribbon(shown: Shown) -> dict[str, Any]:
 
 
 def _overlay(shown: Shown) -> dict[str, Any]:
-    return {"overlay": overlay_of(shown.sky, shown.look)}
+    return {"overlay": overlay_of(shown.told, shown.look), "told": shown.told}
+
+
+def _clip(shown: Shown) -> dict[str, Any]:
+    return {"clip": clip_of(shown.sky, shown.look.clip_s)}
 
 
 def _advisories(shown: Shown) -> dict[str, Any]:
     return {"advisories": shown.advisories}
 
 
-PANELS: dict[str, Callable[[Shown], dict[str, Any]]] = {
-    "section": _section, "schedule": _schedule, "title": _title, "ribbon": _ribbon,
-    "overlay": _overlay, "advisories": _advisories}
+@dataclass(frozen=True)
+class Panel:
+    """What a panel shows, and what works out what its template needs."""
+
+    shows: frozenset[str]
+    fill: Callable[[Shown], dict[str, Any]]
+
+
+def _panel(fill: Callable[[Shown], dict[str, Any]], *shows: str) -> Panel:
+    return Panel(frozenset(shows), fill)
+
+
+SUN = ("moment", "site", "sun", "moon")
+SKY = tuple(Sky.model_fields)
+PANELS = {
+    "section": _panel(_section, "layers", "site", "motion", "selected", "look", "picture"),
+    "schedule": _panel(_schedule, *SKY, "selected", "look"),
+    "title": _panel(_title, *SUN, "name", "steps", "painted"),
+    "ribbon": _panel(_ribbon, *SUN, "air"),
+    "clip": _panel(_clip, "motion", "layers", "look"),
+    "overlay": _panel(_overlay, *SUN, "camera", "layers", "motion", "look", "painted"),
+    "advisories": _panel(_advisories, *SKY, "picture")}
+
+
+def stale(touched: Iterable[str]) -> list[str]:
+    """The panels that show any of what was touched."""
+    wanted = set(touched)
+    return [name for name, panel in PANELS.items() if panel.shows & wanted]
 
 
 def parts(shown: Shown, names: Iterable[str] = PANELS) -> dict[str, Any]:
@@ -120,7 +162,8 @@ def parts(shown: Shown, names: Iterable[str] = PANELS) -> dict[str, Any]:
             f"layer:{x.id}" != shown.selected for x in sky.layers):
         shown.selected = "sun"
     found: dict[str, Any] = {"slug": shown.slug, "sky": sky, "revision": shown.revision,
-                             "selected": shown.selected, "look": shown.look, "page": "composer"}
+                             "selected": shown.selected, "look": shown.look, "page": "composer",
+                             "sheets": SHEETS}
     for name in names:
-        found |= PANELS[name](shown)
+        found |= PANELS[name].fill(shown)
     return found

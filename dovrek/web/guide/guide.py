@@ -48,12 +48,32 @@ HOW_TOS = (
         "Order the sheet Hours to see the whole evening at once.",
         "High streaks stay lit when low heaps are in shadow: add cirrus for the last colour.",
         "A little more haze reddens the light; more ozone deepens the blue above.")),
+    HowTo("Let it move", "streets", (
+        "Turn the strip at the bottom to Clip (M). Set its length, its frames a second and how "
+        "many seconds of the sky pass in a second of it.",
+        "Each layer drifts at its own wind (Speed, in its group Wind; by its height unless set) "
+        "and churns: lumps boil, sheets rework themselves, veils stream. Heaps are born, grow and "
+        "go within their lifetime, and others take their places. Winds may be typed in knots: "
+        "20 kn.",
+        "Drag the marker along the film. To change a control along the clip, press the ring at its "
+        "row: it is keyed at that second. Go on, change it there, and a second key stands; drag "
+        "keys in time and value.",
+        "Loop lets the last frame meet the first, whatever the wind; the sun stands still in it.",
+        "Press Motion proof: it plays while it refines. Then order a film (P), or write frames by "
+        "dovrek sequence. An open shutter gives what moves fast a soft trace.")),
+    HowTo("Take the sky of a report", "scattered", (
+        "On the Skies page choose From a weather report, and paste a METAR or a forecast (TAF).",
+        "Read says what each group is and what it sets; groups that are not known are left out.",
+        "Make this sky keeps place, month and camera of a sky of yours. The simulated station "
+        "below gives reports to try, and its whole day as a clip.")),
     HowTo("Light a building with a dome", "planning-overcast", (
         "Line the horizon up: import the camera, or lay the drawing of the building over the "
         "picture and drag the horizon line.",
         "Look at the dome (key 2): the thin frame is what the camera sees.",
-        "Render the dome from the command line in OpenEXR or Radiance HDR; north, sun direction "
-        "and illuminance stand in its sidecar.")),
+        "Order a dome (P). Its sun is a light of its own beside it, or in it; the USD file binds "
+        "both and the camera, north stands in the sidecar.",
+        "Hold the proof of lighting beside your own render: the shadows fall alike, and the lux on "
+        "ground and walls are written there.")),
 )
 
 

@@ -31,6 +31,7 @@ class Frame:
     png: bytes | None = None
     fault: str = ""
     chosen: bool = False  # the sky as it stands
+    clip_s: float | None = None  # a second of the sky's clip
 
     @property
     def ready(self) -> bool:
@@ -48,13 +49,16 @@ class Board:
     quality: str = "sketch"
     columns: int = 0
     look: Look = field(default_factory=Look)
+    soon: bool = False  # moments under what light is at hand
     patient: bool = False  # painted when nothing else is to be done, and kept whoever asks
     kept: Callable[[bytes], None] | None = None  # called with the picture of a patient frame
     polled: float = field(default_factory=time.monotonic)
     id: int = 0
 
     def key(self, frame: Frame) -> str:
-        return f"{self.look}{self.width}{self.quality}{frame.sky.model_dump_json(exclude={'name'})}"
+        told = frame.sky.model_dump_json(
+            exclude={"name"} if frame.clip_s is not None else {"name", "motion"})
+        return f"{self.look}{self.width}{self.quality}{frame.clip_s}{self.soon}" + told
 
 
 class Boards:

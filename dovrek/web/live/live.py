@@ -8,52 +8,49 @@ picture that is already there is refined.
 
 from __future__ import annotations
 
-import base64
-import math
-import os
 import threading
 import time
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.colour.film import MIDDLE_GREY, develop, white_luminance
-from dovrek.core.photo.likeness import likeness_of
 from dovrek.core.picture.probe import lids_of
 from dovrek.core.picture.render import QUALITIES, Metered, Quality, render_frame
 from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.atmosphere import Atmosphere
-from dovrek.core.prepare.fineness import FINE, SKETCH_WIDTH
+from dovrek.core.prepare.fineness import SKETCH_WIDTH
 from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Cancelled, Workers
-from dovrek.sky.advisories import BURNT_SHARE, Seen
+from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.live.boards import Board, Boards, Frame
+from dovrek.web.live.judging import cover_by_ratio, seen_in
 from dovrek.web.live.looks import (
-    BURNT_FROM,
+    QUIET_S,
     UNSEEN,
     Look,
     Session,
     Shown,
     Turn,
+    be_nice,
     bitmap_of,
-    horizon_share,
+    left_moments,
     light_key,
+    named,
     png_of,
 )
 
 TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
 PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
-KEPT_PICTURES = 4
 SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH = 256
-QUIET_S = 0.8
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
+WAITS_MOST = 12  # windows that may wait for news at once: half of the server's threads
+AGAIN_S = 1.0
 LOOKED_AT_S = 20.0  # a look that no window has asked for so long is not followed
 
 Key = tuple[str, Look]
@@ -65,7 +62,7 @@ class Live:
     def __init__(self, threads: int = 2, width: int = PROOF_WIDTH) -> None:
         self.width = width
         self.steps = (("glance", SKETCH_WIDTH), ("draft", width // 2), ("proof", width))
-        self.studio = Studio(threads, _be_nice)
+        self.studio = Studio(threads, be_nice)
         self.trials = Preparer(self.studio.workers, StageCache(
             TRIAL_BYTES, self.studio.preparer.cache))
         self._lock = threading.Condition()
@@ -77,7 +74,8 @@ class Live:
         self._quiet_until = 0.0
         self._shown_at = 0.0
         self.warm = False
-        self._ribbon = Preparer(Workers(1, _be_nice))
+        self._waits = 0
+        self._ribbon = Preparer(Workers(1, be_nice))
         self._ribbon_lock = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
@@ -176,11 +174,10 @@ class Live:
         """The light at hand, made small and developed anew, if film alone has changed."""
         with self._lock:
             session = self._sessions.get(key)
-            if (session is None or session.light is None or session.metered is None
-                    or session.sky == key[1].seen(sky)
-                    or session.light_of != light_key(key[1].seen(sky))):
-                return None
-            light, metered = session.light, session.metered.set_by(sky.film)
+            held = session.held_for(key[1].seen(sky)) if session is not None else None
+        if held is None:
+            return None
+        light, metered = held[0], held[1].set_by(sky.film)
         stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
         small = np.ascontiguousarray(light[::stride, ::stride])
         return small, metered, bitmap_of(small, metered)
@@ -190,7 +187,10 @@ class Live:
             for key, other in self._sessions.items():  # other views of it that are open
                 if key[0] == slug and key[1] != look and (
                         time.monotonic() - other.polled < LOOKED_AT_S):
-                    self._turn_to(other, sky, revision, time.perf_counter() - 1e-3)
+                    other.turn_to(sky, revision, time.perf_counter() - 1e-3)
+            if look.clip_s is not None:  # moments that a hand has left are not waited for
+                for key in left_moments(self._sessions, slug, look):
+                    del self._sessions[key]
             session = self._sessions.get((slug, look))
             if session is None:
                 self._sessions[slug, look] = Session(look.seen(sky), revision,
@@ -200,64 +200,50 @@ class Live:
                                            key=lambda k: self._sessions[k].asked)]
             else:
                 session.polled = time.monotonic()
-                if not self._turn_to(session, sky, revision, time.perf_counter()) and (
-                        session.answered):
+                if not session.turn_to(sky, revision, time.perf_counter()) and session.answered:
                     return
             self._give_way()
             self._quiet_until = time.monotonic() + rest_s
             self._lock.notify_all()
 
-    @staticmethod
-    def _turn_to(session: Session, sky: Sky, revision: int, asked: float) -> bool:
-        """Let a session show a state of its sky; whether there is anything to do."""
-        sky = session.look.seen(sky)
-        if session.revision == revision and session.sky == sky and (
-                session.done or session.shown):
-            return False
-        session.sky, session.revision, session.asked = sky, revision, asked
-        session.turn += 1
-        session.done, session.fault, session.progress = False, "", 0.0
-        session.seen = None
-        return True
-
     def wait(self, slug: str, serial: int, progress: float, revision: int,
              seconds: float, look: Look = Look()) -> dict[str, Any]:  # noqa: B008
-        """State of a sky's picture as soon as it differs from what the window knows."""
-        end = time.monotonic() + seconds
+        """State of a sky's picture as soon as it differs from what the window knows.
+
+        Each that waits holds a thread of the server: once many do, further ones are answered at
+        once and told after how long to ask again (`again_s`).
+        """
         with self._lock:
-            while True:
+            if self._waits >= WAITS_MOST:
                 session = self._sessions.get((slug, look))
                 if session is not None:
                     session.polled = time.monotonic()
-                    if self._has_news(session, serial, progress, revision):
-                        return self._state(session)
-                left = end - time.monotonic()
-                if left <= 0 or self._stop:
-                    return self._state(session) if session else {"serial": 0, "stage": "waiting",
-                                                                 "progress": 0, "warm": self.warm}
-                self._lock.wait(min(left, QUIET_S / 2))
+                return self._told(session) | {"again_s": AGAIN_S}
+            self._waits += 1
+            try:
+                return self._waited(slug, serial, progress, revision, seconds, look)
+            finally:
+                self._waits -= 1
 
-    def _has_news(self, session: Session, serial: int, progress: float, revision: int) -> bool:
-        """Whether to answer a window now. What only says that work goes on waits for the first
-        picture of a change: every answer takes time from that picture."""
-        if session.serial != serial or session.fault or session.done and progress < 1.0:
-            return True
-        if not session.answered and time.perf_counter() - session.asked < QUIET_S:
-            return False
-        return session.revision != revision or abs(session.progress - progress) > 0.04
+    def _told(self, session: Session | None) -> dict[str, Any]:
+        if session is not None:
+            return session.told(self.width, self.warm)
+        return {"serial": 0, "stage": "waiting", "progress": 0, "warm": self.warm}
 
-    def _state(self, session: Session) -> dict[str, Any]:
-        last = session.shown[-1] if session.shown else None
-        picture = last and last.data()
-        if last and picture and last.width < 0.9 * self.width:  # the small ones come along
-            picture["image"] = base64.b64encode(last.image).decode()
-        return {
-            "serial": session.serial, "revision": session.revision, "stage": session.stage,
-            "progress": 1.0 if session.done else min(round(session.progress, 3), 0.999),
-            "fault": session.fault, "warm": self.warm,
-            "done": session.done,
-            "picture": picture,
-        }
+    def _waited(self, slug: str, serial: int, progress: float, revision: int, seconds: float,
+                look: Look) -> dict[str, Any]:
+        """The lock is held, and given while it waits."""
+        end = time.monotonic() + seconds
+        while True:
+            session = self._sessions.get((slug, look))
+            if session is not None:
+                session.polled = time.monotonic()
+                if session.has_news(serial, progress, revision):
+                    return self._told(session)
+            left = end - time.monotonic()
+            if left <= 0 or self._stop:
+                return self._told(session)
+            self._lock.wait(min(left, QUIET_S / 2))
 
     def picture(self, slug: str, serial: int, look: Look = Look()) -> Shown | None:  # noqa: B008
         with self._lock:
@@ -329,9 +315,10 @@ class Live:
     def _paint(self, board: Board, frame: Frame, cancel: Cancel) -> None:
         """One small picture of a board, from what the main picture has and trials of its own."""
         sky, quality = frame.sky, board.quality
-        if quality == "sketch" and self.trials.holds_scene(sky, FINE):
+        look = board.look if frame.clip_s is None else board.look._replace(clip_s=frame.clip_s)
+        if quality == "sketch" and self.studio.holds(sky, look.wish(sky, 64, quality), self.trials):
             quality = "glance"
-        wish = board.look.wish(sky, board.width, quality)
+        wish = look.wish(sky, board.width, quality, board.soon)
         prepared, metered = self.studio.prepare(sky, wish, cancel, self.trials)
         light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
                              self.studio.workers, cancel)
@@ -351,7 +338,8 @@ class Live:
         names = [name for name, _ in self.steps]
         done = names.index(have) + 1 if have in names else 0
         for quality, width in self.steps[done:]:
-            if quality == "glance" and not self.studio.preparer.holds_scene(sky, FINE):
+            if quality == "glance" and not self.studio.holds(sky, session.look.wish(sky, 64,
+                                                                                    quality)):
                 if have == "sketch":
                     continue
                 quality = "sketch"
@@ -376,7 +364,7 @@ class Live:
     def _step(self, session: Session, sky: Sky, at: Turn, quality: str, width: int,
               cancel: Cancel, key: str) -> None:
         settings: Quality = QUALITIES[quality]
-        wish = session.look.wish(sky, width, quality)
+        wish = session.look.wish(sky, width, quality, soon=quality == "sketch")
         prepared, metered = self.studio.prepare(sky, wish, cancel)
 
         def progress(done: int, total: int) -> None:
@@ -420,27 +408,16 @@ class Live:
         light = session.light
         if light is None or session.look.from_above:
             return
-        white = MIDDLE_GREY * white_luminance(metered.ev) * 2.0**BURNT_FROM
-        burnt = float(np.mean(light[..., 1] > white))
-        over = float(np.quantile(light[..., 1], 1.0 - BURNT_SHARE)) / white
-        held_ev = metered.ev + max(math.log2(max(over, 1e-9)), 0.0)
         lids = lids_of(sky, self.studio.preparer, cancel)
-        cover_at = None
-        if session.look == Look():
-            shown, ends = np.asarray(develop(light, *metered), dtype=np.uint8), horizon_share(sky)
-
-            @lru_cache(maxsize=4)
-            def cover_at(ratio: float) -> float | None:
-                return likeness_of(shown, ends, ratio).cover_oktas
-
+        cover_at = cover_by_ratio(light, metered, sky) if session.look == Look() else None
         with self._lock:
             if session.turn == at.number:
-                session.seen, session.cover_at = Seen(burnt, held_ev, lids), cover_at
+                session.seen, session.cover_at = seen_in(light, metered, lids), cover_at
 
     def _stage(self, session: Session, stage: str, progress: float, cancel: Cancel) -> None:
-        if cancel.is_set:
-            return
         with self._lock:
+            if cancel.is_set:
+                return
             session.stage, session.progress = stage, progress
             self._lock.notify_all()
 
@@ -449,18 +426,13 @@ class Live:
         png = png_of(light, metered, self.studio.workers.over(cancel, 45))
         cancel.check()
         with self._lock:
-            self._add(session, at, _named(quality), metered, light, png)
+            self._add(session, at, named(quality), metered, light, png)
 
     def _add(self, session: Session, at: Turn, quality: str, metered: Metered,
              light: NDArray[np.float32], png: bytes) -> Shown:
         """Show a picture to the windows; the lock is held."""
-        session.serial += 1
+        shown = session.add(at, quality, metered, light, png)
         self._shown_at = time.monotonic()
-        shown = Shown(session.serial, at.revision, quality, light.shape[1], light.shape[0], png,
-                      metered.ev, metered.kelvins, time.perf_counter() - at.asked)
-        session.shown_turn = at.number
-        session.shown.append(shown)
-        del session.shown[:-KEPT_PICTURES]
         self._lock.notify_all()
         return shown
 
@@ -476,16 +448,3 @@ class Live:
     def _keep(self, slug: str, session: Session, at: Turn, last: bytes) -> None:
         if self.kept is not None and session.look == Look():
             self.kept(slug, at.revision, last)
-
-
-def _named(quality: str) -> str:
-    """A quality in the artist's words."""
-    return "sketch" if quality == "glance" else quality
-
-
-def _be_nice() -> None:
-    """Let the pages go first: render threads yield to the threads that answer."""
-    try:
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 8)
-    except (AttributeError, OSError):
-        return

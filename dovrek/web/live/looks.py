@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import math
+import os
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -19,10 +22,15 @@ from dovrek.core.photo.likeness import horizon_of
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, Wish
 from dovrek.sky.advisories import Seen
+from dovrek.sky.clip import sky_at
 from dovrek.sky.document import Sky
+from dovrek.sky.motion import LONGEST_S
 
+KEPT_PICTURES = 4  # of a session
 BURNT_FROM = 3.3  # stops over middle grey: from there on the curve is white
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
+LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
+QUIET_S = 0.8  # between words to a window that has no picture of its change yet
 PLAN_ASPECT = 1.5  # of a plan on the screen
 PICTURE = picture.VIEW.name
 
@@ -33,15 +41,18 @@ class Look(NamedTuple):
     view: str = PICTURE
     extent_km: float = EXTENT_KM
     alone: str = ""  # id of the only layer shown
+    clip_s: float | None = None  # a second of the clip; the still unless set
 
     @staticmethod
-    def of(view: str, extent_km: float, alone: str = "") -> Look:
+    def of(view: str, extent_km: float, alone: str = "", clip_s: float | None = None) -> Look:
         """A look as asked for by a window; what is not known becomes the picture."""
         view = view if view in OFFERED else PICTURE
         low, high = EXTENT_LIMITS_KM
+        if clip_s is not None:
+            clip_s = round(min(max(clip_s, 0.0), LONGEST_S), 3) if math.isfinite(clip_s) else None
         if not OFFERED[view].from_above or not math.isfinite(extent_km):
-            return Look(view, EXTENT_KM, alone[:40])
-        return Look(view, min(max(extent_km, low), high), alone[:40])
+            return Look(view, EXTENT_KM, alone[:40], clip_s)
+        return Look(view, min(max(extent_km, low), high), alone[:40], clip_s)
 
     def seen(self, sky: Sky) -> Sky:
         """The sky as this look shows it: one layer alone, if it is there."""
@@ -58,10 +69,17 @@ class Look(NamedTuple):
         """A map, which has no directions."""
         return OFFERED[self.view].from_above
 
-    def wish(self, sky: Sky, width: int, quality: str) -> Wish:
-        """A wish for about `width` × `width`·9/16 pixels in the view's own shape."""
+    def wish(self, sky: Sky, width: int, quality: str, soon: bool = False) -> Wish:
+        """A wish for about `width` × `width`·9/16 pixels in the view's own shape; `soon`: of a
+        moment under what light is at hand."""
         w, h = size_for(self.aspect(sky), width)
-        return Wish(w, h, quality, self.view, extent_km=self.extent_km)
+        clip_s = None if self.clip_s is None else min(self.clip_s, sky.motion.length_s)
+        return Wish(w, h, quality, self.view, extent_km=self.extent_km, clip_s=clip_s,
+                    soon=soon and clip_s is not None)
+
+    def told(self, sky: Sky) -> Sky:
+        """The document as it stands at the second that is shown."""
+        return sky if self.clip_s is None else sky_at(sky, self.clip_s)
 
 
 @dataclass(frozen=True)
@@ -136,6 +154,53 @@ class Session:
     def state(self) -> Turn:
         return Turn(self.turn, self.revision, self.asked)
 
+    def turn_to(self, sky: Sky, revision: int, asked: float) -> bool:
+        """Let it show a state of its sky; whether there is anything to do."""
+        sky = self.look.seen(sky)
+        if self.revision == revision and self.sky == sky and (self.done or self.shown):
+            return False
+        self.sky, self.revision, self.asked = sky, revision, asked
+        self.turn += 1
+        self.done, self.fault, self.progress, self.seen = False, "", 0.0, None
+        return True
+
+    def add(self, at: Turn, quality: str, metered: Metered, light: NDArray[np.float32],
+            png: bytes) -> Shown:
+        """One more picture of a state; of the older ones a few are kept."""
+        self.serial += 1
+        shown = Shown(self.serial, at.revision, quality, light.shape[1], light.shape[0], png,
+                      metered.ev, metered.kelvins, time.perf_counter() - at.asked)
+        self.shown_turn = at.number
+        self.shown.append(shown)
+        del self.shown[:-KEPT_PICTURES]
+        return shown
+
+    def held_for(self, sky: Sky) -> tuple[NDArray[np.float32], Metered] | None:
+        """The light at hand, if another state (as this look has it) differs by film alone."""
+        if self.light is None or self.metered is None or self.sky == sky or (
+                self.light_of != light_key(sky)):
+            return None
+        return self.light, self.metered
+
+    def has_news(self, serial: int, progress: float, revision: int) -> bool:
+        """Whether to answer a window now. What only says that work goes on waits for the first
+        picture of a change: every answer takes time from that picture."""
+        if self.serial != serial or self.fault or self.done and progress < 1.0:
+            return True
+        if not self.answered and time.perf_counter() - self.asked < QUIET_S:
+            return False
+        return self.revision != revision or abs(self.progress - progress) > 0.04
+
+    def told(self, width: int, warm: bool) -> dict[str, Any]:
+        """How far it is, as windows are told; pictures smaller than a full `width` come along."""
+        last = self.shown[-1] if self.shown else None
+        picture = last and last.data()
+        if last and picture and last.width < 0.9 * width:
+            picture["image"] = base64.b64encode(last.image).decode()
+        return {"serial": self.serial, "revision": self.revision, "stage": self.stage,
+                "progress": 1.0 if self.done else min(round(self.progress, 3), 0.999),
+                "fault": self.fault, "warm": warm, "done": self.done, "picture": picture}
+
 
 def size_for(aspect: float, width: int) -> tuple[int, int]:
     """A frame of about width × width·9/16 pixels in an aspect."""
@@ -173,3 +238,24 @@ def bitmap_of(light: NDArray[np.float32], metered: Metered) -> bytes:
     buffer = io.BytesIO()
     Image.fromarray(develop(light, *metered)).save(buffer, "BMP")
     return buffer.getvalue()
+
+
+def named(quality: str) -> str:
+    """A quality in the artist's words."""
+    return "sketch" if quality == "glance" else quality
+
+
+def left_moments(sessions: dict[tuple[str, Look], Session], slug: str,
+                 look: Look) -> list[tuple[str, Look]]:
+    """Moments of a sky's clip that no window asks for any more; the lock is held."""
+    return [key for key, session in sessions.items()
+            if key[0] == slug and key[1] != look and key[1].clip_s is not None
+            and time.monotonic() - session.polled > LEFT_S]
+
+
+def be_nice() -> None:
+    """Let the pages go first: render threads yield to the threads that answer."""
+    try:
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 8)
+    except (AttributeError, OSError):
+        return

@@ -48,7 +48,8 @@ def _asked() -> dict[str, Any]:
     kind = kind if kind in ("layer", "sky") else ""
     genus = genus if genus in GENUS_DEFAULTS else ""
     return {"kind": kind, "genus": genus, "words": words,
-            "entries": library.entries(kind, genus, words), "genera": list(GENUS_DEFAULTS)}
+            "entries": library.entries(kind, genus, words),
+            "unreadable": library.unreadable(), "genera": list(GENUS_DEFAULTS)}
 
 
 @pages.get("/recipes")
@@ -61,8 +62,7 @@ def front() -> Any:
 
 @pages.get("/recipes/<key>.json")
 def export(key: str) -> Any:
-    entry = library.entry(key)
-    return attachment(entry.recipe.text(), f"{key}.recipe.json")
+    return attachment(library.raw_text(key), f"{key}.recipe.json")
 
 
 @pages.get("/recipes/<key>/picture")
@@ -82,11 +82,11 @@ def paint(key: str) -> None:
         sky = recipe.sky
     else:
         sky, _ = with_recipe(sky_from_data(STAGE), recipe)
-    frame = Frame(recipe.name, sky, lambda s: s)
+    frame, text = Frame(recipe.name, sky, lambda s: s), recipe.text()
 
     def keep(png: bytes) -> None:  # on the render thread
         with database.connection_context():
-            library.keep_picture(key, png)
+            library.keep_picture(key, text, png)
 
     board = Board("", recipe.name, [frame], PICTURE_WIDTH, "draft", patient=True, kept=keep)
     live().order(board)

@@ -27,7 +27,7 @@ def look() -> Look:
     """The view that the asking window has open."""
     return Look.of(request.args.get("view", "picture"),
                    request.args.get("extent", EXTENT_KM, type=float),
-                   request.args.get("alone", ""))
+                   request.args.get("alone", ""), request.args.get("clip", type=float))
 
 
 def units() -> str:
@@ -39,8 +39,8 @@ def answer(slug: str, written: store.Written, **more: Any) -> Any:
     shown = live().show(slug, written.sky, written.revision, look())
     if shown is not None:  # one way instead of two to a picture that is ready
         more["picture"] = shown.data() | {"image": base64.b64encode(shown.image).decode()}
-    return jsonify({"revision": written.revision, "others": [place_name(written.sky, p)
-                                                             for p in written.others], **more})
+    return jsonify({"revision": written.revision, "touched": ["steps", *written.touched],
+                    "others": [place_name(written.sky, p) for p in written.others], **more})
 
 
 def place_name(sky: Sky, path: str) -> str:
@@ -51,6 +51,11 @@ def place_name(sky: Sky, path: str) -> str:
         title = (layer.name or layer.genus) if layer else "a layer that is gone"
         return f"{known.label} of {title}" if known else title
     return f"{known.label} ({known.group})" if known else path
+
+
+def size_text(count: int) -> str:
+    """Bytes in words: 340 kB, 12.5 MB."""
+    return f"{count / 1e6:.1f} MB" if count >= 1e6 else f"{max(count, 0) / 1e3:.0f} kB"
 
 
 def given_file(field: str, wanted: str) -> Any:

@@ -9,7 +9,7 @@ from flask import Flask, abort, send_from_directory, url_for
 from jinja2 import FileSystemLoader
 
 WEB = Path(__file__).parent.parent
-ROOMS = ("shared", "composer", "compare", "skies", "recipes", "prints", "guide")
+ROOMS = ("shared", "composer", "compare", "skies", "recipes", "prints", "bin", "guide", "weather")
 
 
 def furnish(app: Flask) -> None:

@@ -10,7 +10,7 @@ from PIL import Image
 
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
-from dovrek.sky.reading import sky_from_data, sky_from_text, sky_to_text
+from dovrek.sky.reading import sky_from_data, sky_from_text
 from dovrek.sky.recipe import starters
 from dovrek.store import skies as store
 from dovrek.web.shared.answers import attachment, given_file, png_answer
@@ -33,8 +33,9 @@ def thumbnail(png: bytes) -> bytes:
 @pages.get("/")
 def front() -> Any:
     deleted = request.args.get("deleted", "")
-    return render_template("skies.html", skies=store.gallery(), starts=starters(), deleted=deleted,
-                           page="skies")
+    rows = store.gallery()
+    return render_template("skies.html", skies=rows, starts=starters(), deleted=deleted,
+                           faults={row.slug: store.fault_of(row) for row in rows}, page="skies")
 
 
 @pages.get("/skies/<slug>/thumbnail.png")
@@ -70,8 +71,7 @@ def bring_in() -> Any:
 
 @pages.get("/skies/<slug>/export.json")
 def export(slug: str) -> Any:
-    sky, _ = store.load(slug)
-    return attachment(sky_to_text(sky), f"{slug}.json")
+    return attachment(store.raw_text(slug), f"{slug}.json")
 
 
 @pages.post("/skies/<slug>/rename")
@@ -83,6 +83,14 @@ def rename(slug: str) -> Any:
         return with_values(sky, {"name": name})
 
     store.change(slug, revision, "Rename", alter)
+    return redirect(url_for("gallery.front"))
+
+
+@pages.post("/skies/<slug>/back")
+def step_back(slug: str) -> Any:
+    """Undo from the gallery: a way out of a state that cannot be read."""
+    if store.undo(slug) is None:
+        abort(422, "There is no step before this one; export it raw, mend it and import it.")
     return redirect(url_for("gallery.front"))
 
 

@@ -1,8 +1,9 @@
 // Two pictures side by side, wiped, blinking, or their difference.
+import { post } from "../shared/post.js";
+
 const box = document.getElementById("compare"),
   d = box.dataset,
-  root = d.root,
-  token = document.body.dataset.token;
+  root = d.root;
 const byId = (id) => document.getElementById(id);
 const still = matchMedia("(prefers-reduced-motion: reduce)");
 let blinking = 0;
@@ -104,10 +105,8 @@ if (line) {
 document.addEventListener("click", async (e) => {
   const at = e.target.closest("[data-take]");
   if (!at) return;
-  const answer = await fetch(`${root}versions/${at.dataset.take}/take`, {
-    method: "POST",
-    body: JSON.stringify({ base: Number(d.base) }),
-    headers: { "Content-Type": "application/json", "X-Token": token },
+  const answer = await post(`${root}versions/${at.dataset.take}/take`, {
+    base: Number(d.base),
   }).catch(() => null);
   if (answer?.ok) location.href = root;
   else window.dovrekNotice("The version could not be taken; reload the page.");

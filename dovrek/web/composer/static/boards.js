@@ -1,6 +1,8 @@
 // Test strips and contact sheets: order, fill as the pictures come, choose by hand or by key.
-import { answered, refresh } from "./changes.js";
-import { $, blobOf, lookQuery, main, newGesture, notice, now, root, token } from "./state.js";
+import { post } from "../shared/post.js";
+import { answered } from "./changes.js";
+import { freshen } from "./panels.js";
+import { $, blobOf, inSight, lookQuery, main, newGesture, notice, now, root } from "./state.js";
 
 const panel = $("board-panel");
 let follow = 0,
@@ -12,15 +14,9 @@ function leave() {
   asking = null;
   return follow;
 } // a browser has few connections to spare
-const json = (body) => ({
-  method: "POST",
-  body: JSON.stringify(body),
-  headers: { "Content-Type": "application/json", "X-Token": token },
-});
-
 async function order(path, body) {
   const mine = leave();
-  const answer = await fetch(`${root}${path}?${lookQuery()}`, json(body)).catch(() => null);
+  const answer = await post(`${root}${path}?${lookQuery()}`, body).catch(() => null);
   if (!answer) {
     notice("The server does not answer; try the strip again.");
     return;
@@ -46,6 +42,7 @@ async function order(path, body) {
 async function fill(number, mine) {
   const have = new Set();
   while (mine === follow) {
+    await inSight();
     asking = new AbortController();
     const answer = await fetch(`${root}boards/${number}?have=${[...have].join(",")}`, {
       signal: asking.signal,
@@ -78,17 +75,18 @@ async function fill(number, mine) {
 function close() {
   const board = $("board");
   leave();
-  if (board) fetch(`${root}boards/${board.dataset.board}/drop`, json({}));
+  if (board) post(`${root}boards/${board.dataset.board}/drop`, {});
   panel.innerHTML = "";
   wanted = null;
 }
 async function take(button) {
   newGesture();
   const number = $("board").dataset.board;
-  const answer = await fetch(
-    `${root}boards/${number}/choose?${lookQuery()}`,
-    json({ base: now().revision, index: Number(button.dataset.frame), gesture: "" }),
-  ).catch(() => null);
+  const answer = await post(`${root}boards/${number}/choose?${lookQuery()}`, {
+    base: now().revision,
+    index: Number(button.dataset.frame),
+    gesture: "",
+  }).catch(() => null);
   const said = answer
     ? await answer.json().catch(() => ({}))
     : { error: "The server does not answer; choose again when it is back." };
@@ -98,7 +96,7 @@ async function take(button) {
   }
   for (const b of panel.querySelectorAll(".frame")) b.setAttribute("aria-selected", b === button);
   answered(said);
-  refresh();
+  freshen();
 }
 // A strip's range: the whole of the control, about its value, or as typed.
 function rangeOf() {

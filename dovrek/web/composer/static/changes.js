@@ -1,7 +1,8 @@
 // Changes go to the server one at a time, in their order; what it answers is shown.
-import { $, here, lookQuery, main, notice, root, token } from "./state.js";
+import { post } from "../shared/post.js";
+import { $, here, lookQuery, notice, root } from "./state.js";
+import { freshen, touch } from "./panels.js";
 
-export const ALL = "section,schedule,title,ribbon,overlay,advisories";
 let away = 0;
 export function answered(said) {
   // what every change leads to, however it was sent
@@ -12,21 +13,19 @@ export function answered(said) {
         "Your change is laid on top; undo takes it back.",
     );
   if (said.note) notice(said.note);
+  touch(...(said.touched || []));
+  document.dispatchEvent(new CustomEvent("touched"));
   if (said.picture) document.dispatchEvent(new CustomEvent("pictured", { detail: said }));
 }
-async function post(path, body) {
+async function tell(path, body) {
   const before = $("quality").textContent; // until the picture of this change is here
   $("quality").textContent = "taking the change in";
-  const answer = await fetch(`${root}${path}?${lookQuery()}`, {
-    method: "POST",
-    body: JSON.stringify({ base: here.revision, ...body }),
-    headers: { "Content-Type": "application/json", "X-Token": token },
-  });
+  const answer = await post(`${root}${path}?${lookQuery()}`, { base: here.revision, ...body });
   const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
   if (!answer.ok) {
     $("quality").textContent = before;
     notice(said.error);
-    refresh();
+    touch("all");
     return null;
   }
   if (said.revision === here.revision) $("quality").textContent = before;
@@ -35,22 +34,22 @@ async function post(path, body) {
 }
 // One request at a time; the others wait in their order, and of the values of one gesture only the
 // newest go. What the server could not be told is kept and sent when it answers again.
-export async function send(path, body, only, after) {
+export async function send(path, body, after) {
   if (here.sending || away) {
-    wait({ path, body, only, after });
+    wait({ path, body, after });
     return;
   }
   here.sending = true;
   let said = null,
     lost = false;
   try {
-    said = await post(path, body);
+    said = await tell(path, body);
   } catch {
     lost = true;
   }
   here.sending = false;
   if (lost) {
-    keep({ path, body, only, after });
+    keep({ path, body, after });
     stayAway();
     return;
   }
@@ -58,10 +57,10 @@ export async function send(path, body, only, after) {
   if (here.waiting.length) {
     const next = here.waiting.shift();
     if (after) after(said);
-    await send(next.path, next.body, both(only, next.only), next.after);
+    await send(next.path, next.body, next.after);
     return;
   }
-  if (said && (only || said.others?.length)) await refresh(said.others?.length ? undefined : only);
+  await freshen();
   if (after) after(said);
 }
 const NEWEST = ["change", "hour", "sun", "aim"]; // each says where things stand, not a step to take
@@ -72,12 +71,9 @@ const oneGesture = (a, b) =>
   NEWEST.includes(a.path) &&
   a.body.gesture &&
   a.body.gesture === b.body.gesture;
-const both = (a, b) =>
-  [...new Set([a, b].filter(Boolean).join(",").split(","))].filter(Boolean).join(",");
 const merged = (old, late) => ({
   path: late.path,
   body: { ...old.body, ...late.body, values: { ...old.body.values, ...late.body.values } },
-  only: both(old.only, late.only),
   after: late.after || old.after,
 });
 function wait(change) {
@@ -105,23 +101,14 @@ function stayAway() {
     away = 0;
     const next = here.waiting.shift();
     if (next) {
-      await send(next.path, next.body, next.only || ALL, next.after);
+      touch("all");
+      await send(next.path, next.body, next.after);
       notice("The server is back; the change is stored.");
     }
   }, 1500);
 }
-export function refresh(only) {
-  const names = only || ALL;
-  return htmx
-    .ajax(
-      "GET",
-      `${root}panels?only=${names}&selected=${encodeURIComponent(here.selected)}&${lookQuery()}`,
-      { target: main, swap: "none" },
-    )
-    .catch(() => {}); // without a server the page stays as it is
-}
-export const setValues = (values, note, only) =>
-  send("change", { values, note, gesture: here.gesture }, only);
+export const setValues = (values, note, after) =>
+  send("change", { values, note, gesture: here.gesture }, after);
 
 // A file goes in its turn, after the changes under way. What the server said, or nothing.
 export async function sendFile(path, field, file, lost) {
@@ -130,16 +117,13 @@ export async function sendFile(path, field, file, lost) {
   const body = new FormData();
   body.append("base", here.revision);
   body.append(field, file);
-  const answer = await fetch(`${root}${path}?${lookQuery()}`, {
-    method: "POST",
-    body,
-    headers: { "X-Token": token },
-  }).catch(() => null);
+  const answer = await post(`${root}${path}?${lookQuery()}`, body).catch(() => null);
   const said = answer
     ? await answer.json().catch(() => ({}))
     : { error: `The server does not answer; ${lost}.` };
   if (answer?.ok) {
     answered(said);
+    freshen();
     return said;
   }
   notice(said.error || "The file was refused.");

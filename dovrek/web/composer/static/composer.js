@@ -11,3 +11,6 @@ import "./reading.js";
 import "./panorama.js";
 import "./boards.js";
 import "./hand.js";
+import "./clip.js";
+import "./clipkeys.js";
+import "./proof.js";

@@ -1,6 +1,7 @@
 // Curves of the schedule: points dragged, added, moved by keys.
 import { setValues } from "./changes.js";
-import { clamp, keyGesture, main, newGesture } from "./state.js";
+import { release } from "./panels.js";
+import { clamp, here, keyGesture, main, newGesture } from "./state.js";
 
 const pointsOf = (svg) => JSON.parse(svg.dataset.points);
 export function drawCurve(svg) {
@@ -31,20 +32,20 @@ export function drawCurve(svg) {
     dot.setAttribute("aria-valuetext", `density ${p[1].toFixed(2)} at height ${p[0].toFixed(2)}`);
   });
 }
-function setCurve(svg, points, only) {
+function setCurve(svg, points) {
   svg.dataset.points = JSON.stringify(points);
   drawCurve(svg);
   const row = svg.closest(".row");
-  setValues({ [row.dataset.path]: points }, row.dataset.label, only);
+  setValues({ [row.dataset.path]: points }, row.dataset.label);
 }
-function movePoint(svg, k, h, d, only) {
+function movePoint(svg, k, h, d) {
   const points = pointsOf(svg),
     last = points.length - 1,
     two = (v) => Math.round(v * 100) / 100;
   const low = k ? points[k - 1][0] + 0.02 : 0,
     high = k < last ? points[k + 1][0] - 0.02 : 1;
   points[k] = [two(k === 0 ? 0 : k === last ? 1 : clamp(h, low, high)), two(clamp(d, 0, 1))];
-  setCurve(svg, points, only);
+  setCurve(svg, points);
 }
 function curvePlace(svg, e) {
   const p = new DOMPoint(e.clientX, e.clientY).matrixTransform(svg.getScreenCTM().inverse());
@@ -74,6 +75,7 @@ main.addEventListener("pointerdown", (e) => {
     movePoint(svg, k, h, d);
   }
   curveDrag = { svg, k };
+  here.held.add("curve");
   svg.setPointerCapture(e.pointerId);
 });
 main.addEventListener("pointermove", (e) => {
@@ -81,6 +83,7 @@ main.addEventListener("pointermove", (e) => {
 });
 main.addEventListener("pointerup", () => {
   curveDrag = null;
+  if (here.held.has("curve")) release("curve");
 });
 main.addEventListener("keydown", (e) => {
   if (!e.target.matches?.("svg.curve circle")) return;

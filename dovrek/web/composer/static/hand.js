@@ -1,15 +1,12 @@
 // Layers in hand, versions and recipes from the composer, the help line, the board's look.
-import { refresh, send, setValues } from "./changes.js";
+import { post } from "../shared/post.js";
+import { send, setValues } from "./changes.js";
 import { choose } from "./schedule.js";
 import { altitudeAt, sectionY } from "./section.js";
-import { $, clamp, main, newGesture, notice, now, root, token } from "./state.js";
+import { $, clamp, main, newGesture, notice, now, press, root } from "./state.js";
 
 async function ask(path, body) {
-  const answer = await fetch(root + path, {
-    method: "POST",
-    body: JSON.stringify(body),
-    headers: { "Content-Type": "application/json", "X-Token": token },
-  }).catch(() => null);
+  const answer = await post(root + path, body).catch(() => null);
   const said = answer
     ? await answer.json().catch(() => ({}))
     : { error: "The server does not answer; nothing was kept." };
@@ -36,7 +33,7 @@ main.addEventListener("click", async (e) => {
     $("hint-line").hidden = true;
   } else if (d.mend) {
     newGesture();
-    setValues(JSON.parse(d.mend), d.note, "section,schedule,title,ribbon,overlay,advisories");
+    setValues(JSON.parse(d.mend), d.note);
   } else if (d.copy) {
     layer = d.copy;
     for (const o of $("copy-to").options) o.hidden = o.disabled = o.value === layer;
@@ -50,11 +47,7 @@ main.addEventListener("click", async (e) => {
   } else if (d.deals) earlier(d.deals);
   else if (d.earlier) {
     newGesture();
-    send(
-      `layers/${d.layer}/deal`,
-      { seed: Number(d.earlier), gesture: "" },
-      "section,schedule,title",
-    );
+    send(`layers/${d.layer}/deal`, { seed: Number(d.earlier), gesture: "" });
   }
 });
 async function earlier(id) {
@@ -93,11 +86,7 @@ $("recipe-dialog").addEventListener("submit", () =>
 $("copy-dialog").addEventListener("submit", () => {
   const parts = [...$("copy-dialog").querySelectorAll(".switch:checked")].map((b) => b.value);
   newGesture();
-  send(
-    `layers/${layer}/copy`,
-    { to: $("copy-to").value, parts, gesture: now().gesture },
-    "section,schedule,title",
-  );
+  send(`layers/${layer}/copy`, { to: $("copy-to").value, parts, gesture: now().gesture });
 });
 
 // ---- recipes, dropped on the section or given a base -----------------------------------
@@ -105,14 +94,9 @@ let recipe = null,
   carried = null;
 function insertRecipe(base) {
   newGesture();
-  send(
-    `recipes/${recipe.insert}/insert`,
-    { base_m: base },
-    "section,schedule,title,overlay,advisories",
-    (said) => {
-      if (said?.selected) choose(said.selected);
-    },
-  );
+  send(`recipes/${recipe.insert}/insert`, { base_m: base }, (said) => {
+    if (said?.selected) choose(said.selected);
+  });
 }
 async function showRail(on) {
   const rail = $("rail");
@@ -228,7 +212,8 @@ function cookie(name, value) {
 function setBoard(night) {
   document.documentElement.dataset.board = night ? "night" : "day";
   cookie("board", night ? "night" : "day");
-  refresh("title");
+  press("night", night);
+  $("night").textContent = night ? "Day" : "Night";
 }
 document.addEventListener("keydown", (e) => {
   if (

@@ -1,5 +1,6 @@
 // Handles on a view: the sun, the camera's aim, the winds, the lens by wheel.
-import { refresh, send, setValues } from "./changes.js";
+import { send, setValues } from "./changes.js";
+import { follow, release } from "./panels.js";
 import { hover } from "./reading.js";
 import { $, clamp, here, keyGesture, main, newGesture, now, root, seen } from "./state.js";
 
@@ -28,7 +29,7 @@ function moveSun(u, v) {
       "transform",
       `translate(${u * size.x - handle.dataset.x} ${v * size.y - handle.dataset.y})`,
     );
-  send("sun", { u, v, gesture: now().gesture }, undefined, () => say("sun"));
+  send("sun", { u, v, gesture: now().gesture }, () => say("sun"));
 }
 function moveAim(u, v) {
   send(
@@ -42,7 +43,6 @@ function moveAim(u, v) {
       pitch: drag.pitch,
       gesture: now().gesture,
     },
-    undefined,
     () => say("camera"),
   );
 }
@@ -53,13 +53,13 @@ function turnWind(arrow, e) {
     (Math.atan2(u * size.x - arrow.dataset.x, -(v * size.y - arrow.dataset.y)) * 180) / Math.PI;
   setWind(arrow, (Math.round(((((to + 180) % 360) + 360) % 360) / 5) * 5) % 360);
 }
-function setWind(arrow, from, only) {
+function setWind(arrow, from) {
   const turn = from - Number(arrow.dataset.from);
   arrow
     .querySelector(".shaft")
     .setAttribute("transform", `rotate(${turn} ${arrow.dataset.x} ${arrow.dataset.y})`);
   $("readout").textContent = `wind from ${from}°`;
-  setValues({ [`layers[${arrow.dataset.layer}].wind.from_deg`]: from }, "Wind", only);
+  setValues({ [`layers[${arrow.dataset.layer}].wind.from_deg`]: from }, "Wind");
 }
 plate.addEventListener("pointerdown", (e) => {
   const at = e.target.closest?.("#sun-handle, #aim, .wind");
@@ -98,15 +98,9 @@ plate.addEventListener("pointermove", (e) => {
 plate.addEventListener("pointerup", () => {
   if (drag) {
     drag = null;
-    here.held.delete("handle");
-    settle();
+    release("handle");
   }
 });
-function settle() {
-  // once the last change is stored, draw everything anew
-  if (now().busy) setTimeout(settle, 60);
-  else refresh();
-}
 plate.addEventListener("keydown", (e) => {
   const at = e.target.closest?.("#sun-handle, #aim, .wind");
   const turn = { ArrowRight: [1, 0], ArrowLeft: [-1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[
@@ -115,49 +109,29 @@ plate.addEventListener("keydown", (e) => {
   if (!at || !turn) return;
   e.preventDefault();
   keyGesture();
-  const back = () =>
-    refresh("overlay,schedule,title,ribbon").then(() =>
-      (at.id ? $(at.id) : over().querySelector(`.wind[data-layer="${at.dataset.layer}"]`))?.focus(),
-    );
   const much = e.shiftKey ? 6 : 1;
   if (at.id === "aim") {
     const d = over().dataset;
     const heading = (((Number(d.heading) + 2 * much * turn[0]) % 360) + 360) % 360,
       pitch = clamp(Number(d.pitch) + much * turn[1], -90, 90);
-    send(
-      "change",
-      {
-        values: { "camera.heading_deg": heading, "camera.pitch_deg": pitch },
-        note: "Aim the camera",
-        gesture: now().gesture,
-      },
-      undefined,
-      back,
-    );
-  } else if (at.id === "sun-handle") nudgeSun(turn, much, back);
+    setValues({ "camera.heading_deg": heading, "camera.pitch_deg": pitch }, "Aim the camera");
+  } else if (at.id === "sun-handle") nudgeSun(turn, much);
   else {
     const from = (((Number(at.dataset.from) + 5 * much * (turn[0] + turn[1])) % 360) + 360) % 360;
     setWind(at, from);
-    setTimeout(back, 200);
   }
 });
-function nudgeSun(turn, much, back) {
+function nudgeSun(turn, much) {
   const strip = $("strip"),
     free = main.querySelector('[data-path="sun.elevation_deg"] .value');
   if (free) {
     const bearing = main.querySelector('[data-path="sun.azimuth_deg"] .value');
-    send(
-      "change",
+    setValues(
       {
-        values: {
-          "sun.elevation_deg": clamp(Number(free.value) + turn[1] * much, -90, 90),
-          "sun.azimuth_deg": (((Number(bearing.value) + turn[0] * much) % 360) + 360) % 360,
-        },
-        note: "Sun",
-        gesture: now().gesture,
+        "sun.elevation_deg": clamp(Number(free.value) + turn[1] * much, -90, 90),
+        "sun.azimuth_deg": (((Number(bearing.value) + turn[0] * much) % 360) + 360) % 360,
       },
-      undefined,
-      back,
+      "Sun",
     );
     return;
   }
@@ -167,7 +141,7 @@ function nudgeSun(turn, much, back) {
     0.9993,
   );
   strip.dataset.share = share;
-  send("hour", { share, gesture: now().gesture }, undefined, back);
+  send("hour", { share, gesture: now().gesture });
 }
 let wheelTimer = 0;
 export function changeLens(factor) {
@@ -179,7 +153,8 @@ export function changeLens(factor) {
   $("readout").textContent = `lens ${mm} mm`;
   setValues({ "camera.lens_mm": mm }, "Lens");
   clearTimeout(wheelTimer);
-  wheelTimer = setTimeout(settle, 500);
+  here.held.add("lens");
+  wheelTimer = setTimeout(() => release("lens"), 500);
 }
 plate.addEventListener(
   "wheel",
@@ -197,6 +172,6 @@ document.addEventListener("painted", (e) => {
   if (e.detail.revision === overlayOf || drag || !late) return;
   overlayOf = e.detail.revision;
   setTimeout(() => {
-    if (!drag && !now().busy) refresh("overlay,title");
+    if (!drag && !now().busy) follow();
   }, 150);
 });

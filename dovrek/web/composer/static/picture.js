@@ -1,6 +1,6 @@
 // The live picture: asked for, inked in, and what is said of it.
-import { refresh } from "./changes.js";
-import { $, blobOf, here, lookQuery, main, notice, root } from "./state.js";
+import { freshen, touch } from "./panels.js";
+import { $, blobOf, here, inSight, lookQuery, main, notice, root } from "./state.js";
 
 export const canvas = $("picture");
 const ink = canvas.getContext("2d");
@@ -14,7 +14,8 @@ export function lookAnew() {
   canvas.dataset.serial = 0;
   asking?.abort();
   $("quality").textContent = "turning to another view";
-  refresh("overlay,schedule");
+  touch("look");
+  freshen();
 }
 async function paint(state) {
   if (state.picture.image) {
@@ -50,6 +51,7 @@ document.addEventListener("pictured", (e) => {
 let judged = 0;
 async function watch() {
   for (;;) {
+    await inSight(); // a window behind others asks for nothing
     const asked = lookQuery();
     asking = new AbortController();
     try {
@@ -72,7 +74,8 @@ async function watch() {
       $("progress").value = state.progress;
       if (state.done && judged !== state.revision && !here.sending && !here.held.size) {
         judged = state.revision;
-        refresh("advisories,section");
+        touch("picture");
+        freshen();
       }
       const size = state.picture ? ` ${state.picture.width} × ${state.picture.height}` : "";
       $("quality").textContent =
@@ -83,13 +86,15 @@ async function watch() {
             : state.warm
               ? state.stage
               : "warming up: the renderer is compiling, once per machine";
+      if (state.again_s) await new Promise((r) => setTimeout(r, 1000 * state.again_s));
       const free = !here.sending && !here.held.size;
       if (state.revision && state.revision !== here.revision && free) {
         await new Promise((r) => setTimeout(r, 60));
         if (state.revision !== here.revision && !here.sending) {
           here.revision = state.revision;
           notice("Another window changed this sky; this one shows it now.");
-          refresh();
+          touch("all");
+          freshen();
         }
       }
     } catch (fault) {

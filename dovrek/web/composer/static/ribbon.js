@@ -1,5 +1,6 @@
 // The day ribbon: the hour dragged and stepped.
-import { refresh, send } from "./changes.js";
+import { send } from "./changes.js";
+import { release } from "./panels.js";
 import { $, clamp, here, keyGesture, main, newGesture } from "./state.js";
 
 function showHour(share) {
@@ -33,9 +34,7 @@ main.addEventListener("pointermove", (e) => {
   if (here.held.has("hour")) hourAt(e);
 });
 main.addEventListener("pointerup", () => {
-  if (here.held.delete("hour")) {
-    setTimeout(() => refresh("schedule,title,ribbon").then(() => $("strip").focus()), 150);
-  }
+  if (here.held.has("hour")) release("hour");
 });
 main.addEventListener("keydown", (e) => {
   if (e.target.id !== "strip") return;
@@ -54,7 +53,7 @@ main.addEventListener("keydown", (e) => {
     by = (turn * (e.shiftKey ? 6 : 1)) / Number(strip.dataset.minutes);
   const share = clamp(Number(strip.dataset.share) + by, 0, 0.9993);
   showHour(share);
-  send("hour", { share, gesture: here.gesture }, "title");
+  send("hour", { share, gesture: here.gesture });
 });
 function place() {
   for (const mark of document.querySelectorAll("[data-at]"))

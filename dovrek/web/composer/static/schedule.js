@@ -1,6 +1,7 @@
 // The schedule: rows dragged, typed and stepped; the acts of layers; groups that stay folded.
 import { drawCurve } from "./curves.js";
-import { ALL, refresh, send, sendFile, setValues } from "./changes.js";
+import { send, sendFile, setValues } from "./changes.js";
+import { freshen, release, touch } from "./panels.js";
 import { $, clamp, here, keyGesture, main, newGesture } from "./state.js";
 
 function fromPosition(row, at) {
@@ -33,14 +34,20 @@ const shownAs = (row, v) => {
   const f = Number(row.dataset.factor || 1);
   return f === 1 ? v : Math.round(v / f);
 };
-function setRow(row, value, only) {
+function setRow(row, value) {
   row.querySelector(".value").value = shownAs(row, value);
   row.querySelector(".range").value = toPosition(row, value);
-  setValues({ [row.dataset.path]: value }, row.dataset.label, only);
+  setValues({ [row.dataset.path]: value }, row.dataset.label);
 }
 main.addEventListener("pointerdown", (e) => {
-  if (e.target.matches(".range")) newGesture();
+  if (!e.target.matches(".range")) return;
+  newGesture();
+  here.held.add("range");
 });
+for (const end of ["pointerup", "pointercancel"])
+  window.addEventListener(end, () => {
+    if (here.held.has("range")) setTimeout(() => release("range"), 0);
+  });
 main.addEventListener("input", (e) => {
   if (!e.target.matches(".range")) return;
   const row = e.target.closest(".row");
@@ -52,14 +59,10 @@ main.addEventListener("change", (e) => {
   const row = e.target.closest(".schedule .row");
   if (e.target.id === "sky-name") {
     newGesture();
-    setValues({ name: e.target.value }, "Rename", "title");
+    setValues({ name: e.target.value }, "Rename");
     return;
   }
-  if (!row) return;
-  if (e.target.matches(".range")) {
-    refresh();
-    return;
-  }
+  if (!row || e.target.matches(".range")) return;
   if (e.target.matches(".map-file")) {
     sendMap(row, e.target.files[0]);
     return;
@@ -67,7 +70,7 @@ main.addEventListener("change", (e) => {
   newGesture();
   if (row.dataset.kind === "words") {
     const chosen = [...row.querySelectorAll(".switch:checked")].map((box) => box.value);
-    setValues({ [row.dataset.path]: chosen }, row.dataset.label, ALL);
+    setValues({ [row.dataset.path]: chosen }, row.dataset.label);
     return;
   }
   let value = e.target.type === "checkbox" ? e.target.checked : e.target.value.trim();
@@ -76,7 +79,7 @@ main.addEventListener("change", (e) => {
     value =
       value !== "" && Number.isFinite(number) ? number * Number(row.dataset.factor || 1) : value;
   }
-  setValues({ [row.dataset.path]: value }, row.dataset.label, ALL);
+  setValues({ [row.dataset.path]: value }, row.dataset.label);
 });
 main.addEventListener("keydown", (e) => {
   const row = e.target.closest?.(".schedule .row");
@@ -98,7 +101,6 @@ main.addEventListener("keydown", (e) => {
   setRow(
     row,
     tidy(row, clamp(here + turn * step, Number(row.dataset.low), Number(row.dataset.high))),
-    "section,title,ribbon,overlay",
   );
 });
 main.addEventListener("click", (e) => {
@@ -109,84 +111,56 @@ main.addEventListener("click", (e) => {
   if (!at) return;
   const d = at.dataset;
   newGesture();
-  if (at.id === "undo" || at.id === "redo") send(at.id, {}, ALL);
+  if (at.id === "undo" || at.id === "redo") send(at.id, {});
   else if (at.id === "order") $("print-dialog").showModal();
   else if (d.thing) choose(d.thing);
   else if (d.add) {
     at.closest("details").open = false;
-    send("layers", { genus: d.add }, ALL);
+    send("layers", { genus: d.add });
   } else if (d.toggle)
     setValues(
       { [`layers[${d.toggle}].visible`]: at.getAttribute("aria-pressed") !== "true" },
       "Show or hide",
-      "section,schedule,title",
     );
   else if (d.lock)
-    setValues(
-      { [`layers[${d.lock}].locked`]: at.getAttribute("aria-pressed") !== "true" },
-      "Lock",
-      ALL,
-    );
+    setValues({ [`layers[${d.lock}].locked`]: at.getAttribute("aria-pressed") !== "true" }, "Lock");
   else if (d.freeze)
-    send(`layers/${d.freeze}/freeze`, { frozen: at.getAttribute("aria-pressed") !== "true" }, ALL);
-  else if (d.deal) send(`layers/${d.deal}/deal`, { gesture: "" }, ALL);
-  else if (d.duplicate) send(`layers/${d.duplicate}/duplicate`, {}, "section,schedule,title");
-  else if (d.remove) send(`layers/${d.remove}/remove`, {}, "section,schedule,title");
+    send(`layers/${d.freeze}/freeze`, { frozen: at.getAttribute("aria-pressed") !== "true" });
+  else if (d.deal) send(`layers/${d.deal}/deal`, { gesture: "" });
+  else if (d.duplicate) send(`layers/${d.duplicate}/duplicate`, {});
+  else if (d.remove) send(`layers/${d.remove}/remove`, {});
   else if (d.reset !== undefined) {
     const row = at.closest(".row");
     if (d.reset === "curve") {
-      setValues({ [row.dataset.path]: [] }, `Reset ${row.dataset.label}`, "schedule");
+      setValues({ [row.dataset.path]: [] }, `Reset ${row.dataset.label}`);
       return;
     }
     setValues(
       { [row.dataset.path]: d.reset === "" ? null : Number(d.reset) },
       `Reset ${row.dataset.label}`,
-      "section,schedule,title",
     );
   }
 });
 async function sendMap(row, file) {
   const id = row.dataset.path.match(/layers\[([^\]]+)\]/)[1];
   await sendFile(`layers/${id}/map`, "picture", file, "the map is not stored");
-  refresh("section,schedule,title");
 }
 main.addEventListener("click", (e) => {
   const at = e.target.closest("[data-unmap]");
   if (at) {
     newGesture();
-    setValues({ [at.dataset.unmap]: "" }, "Remove the map", "section,schedule,title");
+    setValues({ [at.dataset.unmap]: "" }, "Remove the map");
   }
 });
 
 // Groups, and the further acts of a layer, stay open or closed as they were left: as they stand
-// in the page when a new panel comes. While the pointer is down in the panel it waits, so that
-// no press is lost between down and up.
+// in the page when a new panel comes.
 const folds = new Map(),
   FOLDS = "details.group, details.more-acts";
-let pressed = "",
-  held = false;
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
-  const id = e.detail.target?.id;
-  if (pressed && id === pressed) {
-    e.detail.shouldSwap = false;
-    held = true;
-    return;
-  }
-  if (id !== "schedule") return;
+  if (e.detail.target?.id !== "schedule" || !e.detail.shouldSwap) return;
   for (const fold of main.querySelectorAll(FOLDS)) folds.set(fold.dataset.group, fold.open);
 });
-main.addEventListener("pointerdown", (e) => {
-  pressed = e.target.closest("#schedule, #title")?.id || "";
-});
-for (const end of ["pointerup", "pointercancel"])
-  window.addEventListener(end, () => {
-    const panel = pressed;
-    pressed = "";
-    if (held) {
-      held = false;
-      setTimeout(() => refresh(panel), 0);
-    }
-  });
 function unfold() {
   for (const fold of main.querySelectorAll(FOLDS)) {
     if (folds.has(fold.dataset.group)) fold.open = folds.get(fold.dataset.group);
@@ -203,5 +177,6 @@ unfold();
 export function choose(thing) {
   here.selected = thing;
   history.replaceState(null, "", `?selected=${encodeURIComponent(thing)}`);
-  refresh("section,schedule");
+  touch("selected");
+  return freshen();
 }

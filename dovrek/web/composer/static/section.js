@@ -1,5 +1,6 @@
 // The section: bands dragged in height and thickness, and by keys.
-import { refresh, send, setValues } from "./changes.js";
+import { send, setValues } from "./changes.js";
+import { release, touch } from "./panels.js";
 import { choose } from "./schedule.js";
 import { $, clamp, here, keyGesture, main, newGesture } from "./state.js";
 
@@ -69,17 +70,10 @@ main.addEventListener("pointermove", (e) => {
 });
 main.addEventListener("pointerup", () => {
   if (!drag) return;
-  const { moved, id } = drag;
+  here.selected = `layer:${drag.id}`;
   drag = null;
-  here.held.delete("band");
-  here.selected = `layer:${id}`;
-  const finish = () =>
-    refresh("section,schedule,title").then(() =>
-      main.querySelector(`.band[data-layer="${id}"]`)?.focus({ preventScroll: true }),
-    );
-  if (moved && here.sending)
-    here.waiting.length ? (here.waiting.at(-1).after = finish) : setTimeout(finish, 120);
-  else finish();
+  touch("selected");
+  release("band");
 });
 main.addEventListener("keydown", (e) => {
   const band = e.target.closest?.(".band");
@@ -87,7 +81,6 @@ main.addEventListener("keydown", (e) => {
   const id = band.dataset.layer,
     path = `layers[${id}]`,
     s = $("section").dataset;
-  const refocus = () => main.querySelector(`.band[data-layer="${id}"]`)?.focus();
   if (e.key === "Enter" || e.key === " ") {
     e.preventDefault();
     choose(`layer:${id}`);
@@ -100,42 +93,19 @@ main.addEventListener("keydown", (e) => {
     const values = e.shiftKey
       ? { [`${path}.thickness_m`]: clamp(thick + by, Number(s.thickLow), Number(s.thickHigh)) }
       : { [`${path}.base_m`]: clamp(base + by, Number(s.baseLow), Number(s.baseHigh)) };
-    send(
-      "change",
-      { values, note: e.shiftKey ? "Thickness" : "Base", gesture: here.gesture },
-      "section,schedule,title",
-      refocus,
-    );
+    setValues(values, e.shiftKey ? "Thickness" : "Base");
   } else if (e.key.toLowerCase() === "d") {
     newGesture();
-    send(`layers/${id}/duplicate`, {}, "section,schedule,title");
+    send(`layers/${id}/duplicate`, {});
   } else if (e.key.toLowerCase() === "l") {
     e.stopPropagation();
     newGesture();
-    send(
-      "change",
-      {
-        values: { [`${path}.locked`]: band.dataset.locked !== "true" },
-        note: "Lock",
-        gesture: here.gesture,
-      },
-      "section,schedule,title",
-      refocus,
-    );
+    setValues({ [`${path}.locked`]: band.dataset.locked !== "true" }, "Lock");
   } else if (e.key.toLowerCase() === "h") {
     newGesture();
-    send(
-      "change",
-      {
-        values: { [`${path}.visible`]: band.dataset.visible !== "true" },
-        note: "Show or hide",
-        gesture: here.gesture,
-      },
-      "section,schedule,title",
-      refocus,
-    );
+    setValues({ [`${path}.visible`]: band.dataset.visible !== "true" }, "Show or hide");
   } else if (e.key === "Delete") {
     newGesture();
-    send(`layers/${id}/remove`, {}, "section,schedule,title");
+    send(`layers/${id}/remove`, {});
   }
 });

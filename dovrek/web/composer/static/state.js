@@ -1,9 +1,8 @@
 // What this window shows of its sky, and what all scripts of the composer share. The composer shows
 // and points; every rule and computation is the server's.
 export const main = document.getElementById("composer");
-export const root = main.dataset.root,
-  token = document.body.dataset.token;
-export const look = { view: "picture", extent: 40, alone: "" };
+export const root = main.dataset.root;
+export const look = { view: "picture", extent: 40, alone: "", clip: null };
 export const here = {
   revision: Number(main.dataset.revision),
   selected: main.dataset.selected,
@@ -17,7 +16,8 @@ export const notice = (text) => window.dovrekNotice(text);
 export const clamp = (v, low, high) => Math.min(Math.max(v, low), high);
 export const now = () => ({ ...here, busy: here.sending || here.waiting.length > 0 });
 export const lookQuery = () =>
-  `view=${look.view}&extent=${look.extent}&alone=${encodeURIComponent(look.alone)}`;
+  `view=${look.view}&extent=${look.extent}&alone=${encodeURIComponent(look.alone)}` +
+  (look.clip === null ? "" : `&clip=${look.clip.toFixed(3)}`);
 export const newGesture = () => {
   here.gesture = Math.random().toString(36).slice(2, 12);
 };
@@ -43,3 +43,8 @@ export function blobOf(encoded) {
   for (let k = 0; k < text.length; k++) bytes[k] = text.charCodeAt(k);
   return new Blob([bytes]);
 }
+// Once this window can be seen: browsers give a host few connections, and the server few threads.
+export const inSight = () =>
+  document.hidden
+    ? new Promise((done) => document.addEventListener("visibilitychange", done, { once: true }))
+    : null;

@@ -1,10 +1,11 @@
 // Which view is shown, and what is laid over it.
-import { refresh, sendFile } from "./changes.js";
+import { post } from "../shared/post.js";
+import { sendFile } from "./changes.js";
 import { changeLens } from "./handles.js";
 import { lookAround } from "./panorama.js";
 import { canvas, lookAnew } from "./picture.js";
 import { $, blobOf, keyGesture, look, lookQuery, main, notice } from "./state.js";
-import { press, pressed, root, seen, token } from "./state.js";
+import { press, pressed, root, seen } from "./state.js";
 
 const plate = $("plate");
 const views = [...main.querySelectorAll("button[data-view]")].map((b) => b.dataset.view);
@@ -74,7 +75,7 @@ $("drawing-file").addEventListener("change", async (e) => {
   $("drop-drawing").hidden = false;
 });
 $("drop-drawing").addEventListener("click", async () => {
-  await fetch(`${root}overlay/remove`, { method: "POST", headers: { "X-Token": token } });
+  await post(`${root}overlay/remove`, {});
   $("drawing").hidden = true;
   $("drawing").removeAttribute("src");
   $("drop-drawing").hidden = true;
@@ -82,7 +83,6 @@ $("drop-drawing").addEventListener("click", async () => {
 main.addEventListener("change", async (e) => {
   if (e.target.id !== "camera-file" || !e.target.files[0]) return;
   await sendFile("camera", "file", e.target.files[0], "the camera is as it was");
-  refresh();
 });
 // ---- keys -----------------------------------------------------------------------------
 document.addEventListener("keydown", (e) => {

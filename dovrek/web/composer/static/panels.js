@@ -1,0 +1,81 @@
+// Panels come anew once what they show was touched; which those are, the server says.
+import { here, lookQuery, main, root } from "./state.js";
+
+const touched = new Set();
+let coming = Promise.resolve(); // one answer at a time, so that no older one comes last
+export function touch(...names) {
+  for (const name of names) touched.add(name);
+}
+// While a hand holds something, or changes wait, panels stay: what was touched is remembered.
+export function freshen() {
+  if (here.held.size || here.sending || here.waiting.length) return coming;
+  coming = coming.then(() => {
+    if (!touched.size) return null;
+    const names = [...touched];
+    touched.clear();
+    return ask(names.includes("all") ? null : names);
+  });
+  return coming;
+}
+export function release(hold) {
+  here.held.delete(hold);
+  return freshen();
+}
+// Marks of a picture that came under a moving hand.
+export const follow = () => (coming = coming.then(() => ask(["painted"])));
+async function ask(names) {
+  const which = names ? `touched=${names.join(",")}&` : "";
+  const selected = `selected=${encodeURIComponent(here.selected)}`;
+  await htmx
+    .ajax("GET", `${root}panels?${which}${selected}&${lookQuery()}`, { target: main, swap: "none" })
+    .catch(() => {}); // without a server the page stays as it is
+}
+
+// What had the focus in a panel has it again in the panel that takes its place.
+const MARKS = "path layer thing toggle lock freeze deal duplicate remove reset strip at".split(" ");
+const quoted = (text) => `"${CSS.escape(text)}"`;
+function seat(element) {
+  if (element.id) return `#${CSS.escape(element.id)}`;
+  const known = MARKS.filter((m) => element.dataset[m] !== undefined && m !== "reset");
+  const own = known.map((m) => `[data-${m}=${quoted(element.dataset[m])}]`).join("");
+  const kind = element.classList[0] ? `.${CSS.escape(element.classList[0])}` : "";
+  const outer = element.parentElement.closest("[data-path], [data-layer]");
+  return `${outer ? `${seat(outer)} ` : ""}${element.localName}${kind}${own}`;
+}
+// A panel of the same thing stays where it was scrolled to.
+let left = "",
+  top = 0,
+  shown = here.selected;
+document.addEventListener("htmx:oobBeforeSwap", (e) => {
+  const held = document.activeElement,
+    panel = e.detail.target;
+  left = panel?.contains(held) ? seat(held) : "";
+  top = shown === here.selected ? panel?.scrollTop || 0 : 0;
+});
+document.addEventListener("htmx:oobAfterSwap", (e) => {
+  if (top) document.getElementById(e.detail.target?.id)?.scrollTo(0, top);
+  if (left && document.activeElement === document.body)
+    main.querySelector(left)?.focus({ preventScroll: true });
+  if (e.detail.target?.id === "schedule") shown = here.selected;
+  left = "";
+});
+
+// While the pointer is down in a panel it waits, so that no press is lost between down and up.
+let pressed = "",
+  missed = false;
+document.addEventListener("htmx:oobBeforeSwap", (e) => {
+  if (!pressed || e.detail.target?.id !== pressed) return;
+  e.detail.shouldSwap = false;
+  missed = true;
+});
+main.addEventListener("pointerdown", (e) => {
+  pressed = e.target.closest("#schedule, #title, #clip")?.id || "";
+});
+for (const end of ["pointerup", "pointercancel"])
+  window.addEventListener(end, () => {
+    pressed = "";
+    if (!missed) return;
+    missed = false;
+    touch("all");
+    setTimeout(freshen, 0);
+  });
