@@ -15,14 +15,8 @@ import numpy as np
 
 import dovrek.core.data
 from dovrek.core.colour.film import develop
-from dovrek.core.photo.clear_fit import (
-    STRICT,
-    ClearSkies,
-    Framing,
-    Match,
-    descend,
-    point_of,
-)
+from dovrek.core.photo.clear_fit import STRICT, Framing, Match, descend, point_of
+from dovrek.core.photo.clear_skies import ClearSkies
 from dovrek.core.photo.cloud_look import TABLE, Discriminant, Stage, taught
 from dovrek.core.photo.likeness import horizon_of
 from dovrek.core.photo.suggest import GENERA

@@ -1,0 +1,50 @@
+"""The short forms of the harness: odd input, many hands, power and disk taken away.
+
+The long forms are `make fuzz`, `make soak` and `make faults`; what they promise is docs/trust.md.
+"""
+
+from __future__ import annotations
+
+import io
+import random
+from pathlib import Path
+
+import pytest
+
+from tools import faults, fuzz, soak
+
+
+def test_odd_requests_are_answered_in_words(tmp_path: Path) -> None:
+    (line,) = fuzz.fuzz_routes(random.Random(4), 1000, tmp_path / "home")
+    assert "200" in line and "422" in line and "404" in line
+
+
+def test_bent_files_are_read_or_refused() -> None:
+    before = fuzz.taken_mb()
+    lines = list(fuzz.fuzz_readers(random.Random(5), 200))
+    assert len(lines) == 5 and all(" taken, " in line for line in lines)
+    assert fuzz.taken_mb() - before < 300
+
+
+def test_many_hands_for_a_minute() -> None:
+    found = soak.soak(8, 60.0, out=io.StringIO())
+    assert found["errors"] == [] and found["tracebacks"] == 0
+    assert {"change", "undo", "import", "strip", "page"} <= set(found["seconds"])
+    assert all(row[0] > 0 for row in found["seconds"].values())
+    memory = [mb for _, mb, _ in found["over_time"]]
+    assert memory[-1] < 6000
+
+
+@pytest.mark.parametrize("remote", [False, True])
+def test_kills_lose_nothing_and_prints_end(remote: bool) -> None:
+    assert "all stored work there" in faults.kills(5, 7 + remote, remote)
+
+
+@pytest.mark.parametrize("fault", [faults.full_disk, faults.read_only])
+def test_disks_that_fail(fault: object) -> None:
+    try:
+        with faults.small_disk(1):
+            pass
+    except OSError as error:
+        pytest.skip(f"a file system of its own cannot be mounted here: {error}")
+    assert "nothing lost" in fault()  # type: ignore[operator]
