@@ -33,12 +33,20 @@ class Settings:
 
 def settings_from_environment() -> Settings:
     """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT, DOVREK_SCHEDULER and
-    DOVREK_PICTURE_WIDTH."""
+    DOVREK_PICTURE_WIDTH. Raises ValueError naming the one that is wrong."""
+    def whole(name: str, default: int, low: int, high: int) -> int:
+        text = os.environ.get(name) or str(default)
+        if not (text.isascii() and text.isdecimal() and len(text) < 7
+                and low <= int(text) <= high):
+            raise ValueError(f"{name}: '{text[:40]}' is refused; give a whole number from {low} to "
+                             f"{high}, or unset it")
+        return int(text)
+
     home = os.environ.get("DOVREK_HOME") or "~/.local/share/dovrek"
     return Settings(
         home=Path(home).expanduser(),
-        host=os.environ.get("DOVREK_HOST", "127.0.0.1"),
-        port=int(os.environ.get("DOVREK_PORT", "8770")),
+        host=os.environ.get("DOVREK_HOST") or "127.0.0.1",
+        port=whole("DOVREK_PORT", 8770, 1, 65535),
         scheduler=os.environ.get("DOVREK_SCHEDULER", ""),
-        picture_width=min(max(int(os.environ.get("DOVREK_PICTURE_WIDTH", "960")), 320), 1920),
+        picture_width=whole("DOVREK_PICTURE_WIDTH", 960, 320, 1920),
     )
