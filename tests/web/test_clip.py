@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from dovrek.store import skies
 from tests.chromium import Server, compose, settle, until
-from tests.web.test_web import client, head, live, post  # noqa: F401  fixtures of the plain pages
+from tests.web.test_web import client, head, post  # noqa: F401  fixtures of the plain pages
 
 SLUG = "high-streaks"
 

@@ -459,6 +459,26 @@ def test_units_and_hint_stay_as_chosen(page: Page, server: Server) -> None:
     expect(page.locator("html")).to_have_attribute("data-board", "night")
 
 
+def test_a_word_half_typed_outlasts_a_new_panel(page: Page, server: Server) -> None:
+    """A panel that comes while a field in it is half typed waits until the field is entered."""
+    arrive(page, server, SLUG, "layer:hooks")
+    base = layer_of(server, SLUG, "hooks")["base_m"]
+    field = page.locator('[data-path$="base_m"] .value')
+    was = float(field.input_value())
+    field.fill(str(was + 250))
+    page.evaluate("""() => {
+      document.querySelector('[data-path$="base_m"]').dataset.old = 'yes';
+      return htmx.ajax('GET', location.pathname + 'panels?selected=layer:hooks', {
+        target: document.querySelector('main'), swap: 'none' });
+    }""")
+    page.wait_for_timeout(300)
+    assert page.locator('[data-path$="base_m"]').get_attribute("data-old") == "yes"
+    assert float(field.input_value()) == was + 250
+    field.press("Enter")
+    until(lambda: layer_of(server, SLUG, "hooks")["base_m"], lambda b: b != base)
+    expect(page.locator('[data-path$="base_m"][data-old]')).to_have_count(0, timeout=20_000)
+
+
 def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
     """A title block that comes while the pointer is down in it waits: the press is not lost."""
     arrive(page, server, SLUG, "layer:hooks")

@@ -60,22 +60,38 @@ document.addEventListener("htmx:oobAfterSwap", (e) => {
   left = "";
 });
 
-// While the pointer is down in a panel it waits, so that no press is lost between down and up.
+// While the pointer is down in a panel, or a field in it is half typed, it waits: no press is lost
+// between down and up, and no word before it is entered.
 let pressed = "",
+  typed = null,
   missed = false;
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
-  if (!pressed || e.detail.target?.id !== pressed) return;
+  const panel = e.detail.target;
+  if (!(pressed && panel?.id === pressed) && !(typed && panel?.contains(typed))) return;
   e.detail.shouldSwap = false;
   missed = true;
 });
+function catchUp() {
+  if (!missed || pressed || typed?.isConnected) return;
+  missed = false;
+  touch("all");
+  setTimeout(freshen, 0);
+}
 main.addEventListener("pointerdown", (e) => {
   pressed = e.target.closest("#schedule, #title, #clip")?.id || "";
 });
 for (const end of ["pointerup", "pointercancel"])
   window.addEventListener(end, () => {
     pressed = "";
-    if (!missed) return;
-    missed = false;
-    touch("all");
-    setTimeout(freshen, 0);
+    catchUp();
+  });
+main.addEventListener("input", (e) => {
+  if (e.target.matches("input:not([type=range], [type=checkbox], [type=file]), textarea"))
+    typed = e.target;
+});
+for (const end of ["change", "focusout"])
+  main.addEventListener(end, (e) => {
+    if (e.target !== typed) return;
+    typed = null;
+    catchUp();
   });
