@@ -32,7 +32,7 @@ pytestmark = pytest.mark.skipif(not CHROMIUM.exists(), reason="chromium is not i
 def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> None:
     compose(page, server, "fair-weather-noon")
     noon, before = mean_colour(page), serial(page)
-    strip = page.locator("#strip").bounding_box()
+    strip = until(lambda: page.locator("#strip").bounding_box(), bool)
     assert strip
     y = strip["y"] + 25
     drag(page, (strip["x"] + 0.597 * strip["width"], y), (strip["x"] + 0.897 * strip["width"], y))
@@ -53,7 +53,7 @@ def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> Non
 def test_pictures_follow_while_a_hand_drags(page: Page, server: Server) -> None:
     """Changes that come quicker than pictures can be made do not keep every picture away."""
     compose(page, server, "fair-weather-noon")
-    strip = page.locator("#strip").bounding_box()
+    strip = until(lambda: page.locator("#strip").bounding_box(), bool)
     assert strip
     seen, y, end = set(), strip["y"] + 25, time.monotonic() + 60
     page.mouse.move(strip["x"] + 0.597 * strip["width"], y)
@@ -73,7 +73,7 @@ def test_pictures_follow_while_a_hand_drags(page: Page, server: Server) -> None:
 def test_dragging_a_layer_moves_its_base_and_undo_by_key(page: Page, server: Server) -> None:
     arrive(page, server, "high-streaks")
     band = page.locator('.band[data-layer="hooks"] .body')
-    box = band.bounding_box()
+    box = until(lambda: band.bounding_box(), bool)
     assert box
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     drag(page, (x, y), (x, y + 60))
@@ -259,16 +259,16 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     for _ in range(4):
         page.keyboard.press("ArrowDown")
     assert until(profile, lambda p: len(p) == 3 and p[1][1] < 0.85)[1] == [0.5, 0.8]
-    box = curve.bounding_box()
+    box = until(lambda: curve.bounding_box(), bool)
     assert box is not None
-    last = curve.locator("circle").nth(2).bounding_box()
+    last = until(lambda: curve.locator("circle").nth(2).bounding_box(), bool)
     assert last is not None
     page.mouse.move(last["x"] + last["width"] / 2, last["y"] + last["height"] / 2)
     page.mouse.down()
     page.mouse.move(last["x"], box["y"] + 0.8 * box["height"], steps=4)
     page.mouse.up()
     assert until(profile, lambda p: p[2][1] < 0.5)[2][1] < 0.5
-    middle = curve.locator("circle").nth(1).bounding_box()
+    middle = until(lambda: curve.locator("circle").nth(1).bounding_box(), bool)
     assert middle is not None
     page.mouse.click(middle["x"] - 0.2 * box["width"], box["y"] + 0.5 * box["height"])
     assert len(until(profile, lambda p: len(p) == 4)) == 4

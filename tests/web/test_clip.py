@@ -41,7 +41,7 @@ def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None
     row = page.locator(f'.row[data-path="{path}"]')
     row.locator(".key-mark").click()
     until(lambda: motion(server)["keys"], lambda keys: path in keys)
-    box = page.locator("#film").bounding_box()
+    box = until(lambda: page.locator("#film").bounding_box(), bool)
     assert box is not None
     page.mouse.move(box["x"] + 5, box["y"] + 20)
     page.mouse.down()
@@ -58,7 +58,7 @@ def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None
     assert server.document(SLUG)["layers"][0]["cover_oktas"] != 6.5  # the still stays
 
     # The second key is dragged in time, by hand, and in value, by keys; undo takes each back.
-    key = page.locator(".key").nth(1).bounding_box()
+    key = until(lambda: page.locator(".key").nth(1).bounding_box(), bool)
     assert key is not None
     page.mouse.move(key["x"] + 5, key["y"] + 5)
     page.mouse.down()

@@ -40,7 +40,7 @@ def steps(page: Page) -> int:
 
 
 def middle(page: Page, selector: str) -> tuple[float, float]:
-    box = page.locator(selector).first.bounding_box()
+    box = until(lambda: page.locator(selector).first.bounding_box(), bool)
     assert box
     return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
@@ -483,7 +483,7 @@ def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
     """A title block that comes while the pointer is down in it waits: the press is not lost."""
     arrive(page, server, SLUG, "layer:hooks")
     board = page.evaluate("() => document.documentElement.dataset.board")
-    box = page.locator("#night").bounding_box()
+    box = until(lambda: page.locator("#night").bounding_box(), bool)
     assert box is not None
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
     page.mouse.down()
