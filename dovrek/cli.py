@@ -26,6 +26,7 @@ from dovrek.commands.shared import (
     settings_or_refusal,
 )
 from dovrek.commands.volume import volume
+from dovrek.commands.worker import worker
 from dovrek.settings import Settings
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
@@ -205,6 +206,7 @@ main.add_command(dome)
 main.add_command(metar)
 main.add_command(forecast)
 main.add_command(epw)
+main.add_command(worker)
 
 
 @main.command()

@@ -71,6 +71,7 @@ def dome(sky: str, output: Path, name: str | None, size: str, quality: str, sun:
         raise BadInput(f"--output: {output} cannot be written; choose another folder")
     from dovrek.core.picture.studio import Studio
     from dovrek.core.run.workers import Cancel
+    from dovrek.formats.bands import of_frame
     from dovrek.formats.dome_set import DomeOrder, cube_faces, dome_numbers, write_dome_set
     from dovrek.sky.clip import sky_at
 
@@ -84,7 +85,7 @@ def dome(sky: str, output: Path, name: str | None, size: str, quality: str, sun:
         told = document if clip_s is None else sky_at(document, clip_s)
         numbers = dome_numbers(told, rendered.prepared, rendered.metered, studio, cancel)
         result = write_dome_set(
-            output, document, order, rendered.light, numbers, studio.workers, cancel,
+            output, document, order, of_frame(rendered.light), numbers, studio.workers, cancel,
             rendered.seconds["total"], cube_faces(document, order, studio, cancel))
     except OSError as error:
         raise BadInput(f"--output: {output} takes no more ({error.strerror or error}); free some "

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,9 +13,6 @@ from dovrek.commands.volume import EXTENT_LIMITS_M, VOXEL_LIMITS_M
 if TYPE_CHECKING:
     from dovrek.core.picture.studio import Studio
     from dovrek.sky.document import Sky
-
-ROWS = 3  # of a volume's towers that are filled and timed
-LEAF_HEAD_BYTES = 129  # of a leaf in the file beside its values
 
 
 @click.command()
@@ -64,15 +59,12 @@ def forecast(sky: str, size: str | None, quality: str, view: str, extension: str
 
 def _render(document: Sky, size: str | None, quality: str, view: str, extension: str,
             bits: str | None, passes: bool, studio: Studio) -> dict[str, Any]:
-    import numpy as np
-
     from dovrek.core.geometry.views import OFFERED
     from dovrek.core.picture.forecast import forecast as reckon
     from dovrek.core.picture.studio import Wish
     from dovrek.core.run.workers import Cancel
-    from dovrek.core.transport.passes import PASSES
-    from dovrek.formats.kinds.format import Developing
-    from dovrek.formats.pictures import FormatError, bits_for, write_picture
+    from dovrek.formats.foretold import picture_bytes
+    from dovrek.formats.pictures import FormatError, bits_for
 
     name = Path(f"x{extension if extension.startswith('.') else '.' + extension}")
     try:
@@ -84,15 +76,7 @@ def _render(document: Sky, size: str | None, quality: str, view: str, extension:
         seen.width, max(16, round(seen.width / seen.aspect(document.camera))))
     wish = Wish(width, height, quality, view, passes=passes)
     found = reckon(document, wish, studio, Cancel())
-    # How large the file gets: the pieces themselves, written.
-    sheet = np.concatenate(found.pieces, axis=0)
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / name.name
-        write_picture(path, sheet, Developing(*found.metered, depth))
-        share = path.stat().st_size / (sheet.shape[0] * sheet.shape[1])
-    if passes:
-        share *= 1.0 + PASSES / 3.0 * 0.5  # many of them are empty (measured)
-    file_bytes = share * width * height
+    file_bytes = picture_bytes(found, wish, name, depth)
     return {
         "size": [width, height], "view": view, "quality": quality,
         "seconds": {"expected": found.seconds, "low": found.low_s, "high": found.high_s,
@@ -103,44 +87,19 @@ def _render(document: Sky, size: str | None, quality: str, view: str, extension:
 
 
 def _volume(document: Sky, voxel_m: float, extent_m: float, studio: Studio) -> dict[str, Any]:
-    from dovrek.core.prepare.fineness import FINE
     from dovrek.core.run.workers import Cancel
-    from dovrek.core.volume.voxels import BLOCK, TOWER, box_of, filled
+    from dovrek.core.volume.forecast import HIGH, LOW, volume_forecast
 
     for name, value, (low, high) in (("voxel", voxel_m, VOXEL_LIMITS_M),
                                      ("extent", extent_m, EXTENT_LIMITS_M)):
         if not low <= value <= high:
             raise BadInput(f"--{name}: {value:g} m is refused; give {low:g} to {high:g} m")
-    cancel, start = Cancel(), time.perf_counter()
-    bodies = studio.preparer.bodies(document, FINE, cancel)
-    build = time.perf_counter() - start
-    voxels, seconds, active, leaves = 0, 0.0, 0.0, 0.0
-    for body in bodies:
-        box = box_of(body, voxel_m, extent_m)
-        voxels += box.voxels
-        nx, ny, nz = box.blocks
-        rows = -(-nx // TOWER)
-        some = min(ROWS, rows)
-        filled(body, box._replace(blocks=(TOWER, min(ny, TOWER), nz)), studio.workers, cancel)
-        began, seen, there = time.perf_counter(), 0.0, 0
-        for k in range(some):  # rows of towers, spread over the box
-            at = int((k + 0.5) * rows / some)
-            piece = box._replace(x=box.x + at * TOWER * BLOCK * voxel_m,
-                                 blocks=(min(TOWER, nx), ny, nz))
-            blocks = filled(body, piece, studio.workers, cancel)
-            seen += float((blocks.values > 0.0).sum())
-            there += len(blocks.places)
-        took = time.perf_counter() - began
-        # One row is one thread's work; a whole box keeps all of them busy.
-        seconds += took / some * rows / min(studio.workers.threads, rows)
-        active += seen / some * rows
-        leaves += there / some * rows
-    file_bytes = 4.0 * active + LEAF_HEAD_BYTES * leaves
-    memory = 300e6 + leaves * 2048.0 * 2.2
+    found = volume_forecast(document, voxel_m, extent_m, studio.preparer, Cancel())
+    build, fill = found.build_s, found.fill_s
     return {
-        "voxel_m": voxel_m, "extent_m": extent_m, "voxels": voxels,
-        "seconds": {"expected": build + seconds, "low": build + 0.75 * seconds,
-                    "high": build + 1.35 * seconds, "build": build, "fill": seconds},
-        "peak_memory_mb": memory / 2**20, "file_mb": file_bytes / 2**20,
-        "halved_voxel": {"voxels": 8 * voxels, "seconds": build + 8.0 * seconds,
-                         "file_mb": 8.0 * file_bytes / 2**20}}
+        "voxel_m": voxel_m, "extent_m": extent_m, "voxels": found.voxels,
+        "seconds": {"expected": found.seconds, "low": build + LOW * fill,
+                    "high": build + HIGH * fill, "build": build, "fill": fill},
+        "peak_memory_mb": found.peak_bytes / 2**20, "file_mb": found.file_bytes / 2**20,
+        "halved_voxel": {"voxels": 8 * found.voxels, "seconds": build + 8.0 * fill,
+                         "file_mb": 8.0 * found.file_bytes / 2**20}}

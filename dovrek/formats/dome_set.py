@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -25,8 +26,10 @@ from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.workers import Cancel, Workers
+from dovrek.formats.bands import Band, Banded, of_frame
+from dovrek.formats.exr_header import header_of
 from dovrek.formats.kinds.format import Developing
-from dovrek.formats.pictures import write_picture
+from dovrek.formats.pictures import write_bands
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.formats.usd import Stage, write_stage
 from dovrek.formats.whole_file import whole_file
@@ -37,6 +40,7 @@ PROOF_SIZE, PANEL, PROOF = (760, 420), 300, "-lighting.png"
 # Faces of a cube by where they look: bearing from the dome's middle, and pitch, degrees.
 CUBE = {"front": (0.0, 0.0), "right": (90.0, 0.0), "back": (180.0, 0.0), "left": (270.0, 0.0),
         "up": (0.0, 90.0), "down": (0.0, -90.0)}
+READ_WIDTH = 4096  # up to which a dome is read back pixel by pixel
 INK, PAPER = (38, 38, 40), (232, 232, 230)
 
 
@@ -59,6 +63,12 @@ class DomeOrder:
     def wish(self) -> Wish:
         return Wish(self.width, self.width // 2, self.quality, "dome", False, True,
                     self.centre_deg, clip_s=self.clip_s)
+
+    @property
+    def face_wish(self) -> Wish:
+        """Of a face of the cube, for the sky of `face_sky`."""
+        return replace(self.wish, width=self.face_pixels, height=self.face_pixels, view="picture",
+                       sun_disc=self.sun_in)
 
 
 class DomeNumbers(NamedTuple):
@@ -85,17 +95,17 @@ def dome_numbers(sky: Sky, prepared: Prepared, metered: Metered, studio: Studio,
 
 
 def cube_faces(sky: Sky, order: DomeOrder, studio: Studio, cancel: Cancel
-               ) -> dict[str, NDArray[np.float32]]:
-    """Light of the cube's faces, if any are wanted. Raises Cancelled."""
-    return {face: _face(sky, order, studio, turn, pitch, cancel)
-            for face, (turn, pitch) in CUBE.items()} if order.face_pixels else {}
+               ) -> dict[str, Banded]:
+    """The cube's faces, if any are wanted. Raises Cancelled."""
+    return {face: of_frame(studio.render(face_sky(sky, order, face), order.face_wish, cancel).light)
+            for face in CUBE} if order.face_pixels else {}
 
 
-def write_dome_set(folder: Path, sky: Sky, order: DomeOrder, dome: NDArray[np.float32],
+def write_dome_set(folder: Path, sky: Sky, order: DomeOrder, dome: Banded,
                    numbers: DomeNumbers, workers: Workers, cancel: Cancel, seconds: float,
-                   faces: dict[str, NDArray[np.float32]] | None = None) -> dict[str, Any]:
-    """Write all files of a dome (h, w, 5) without the sun's disc into a folder; gives their names
-    and the proof's numbers.
+                   faces: dict[str, Banded] | None = None) -> dict[str, Any]:
+    """Write all files of a dome without the sun's disc into a folder; gives their names and the
+    proof's numbers.
 
     Raises OSError, Cancelled; what was written before is removed.
     """
@@ -109,9 +119,9 @@ def write_dome_set(folder: Path, sky: Sky, order: DomeOrder, dome: NDArray[np.fl
         raise
 
 
-def _write(folder: Path, sky: Sky, order: DomeOrder, dome: NDArray[np.float32],
+def _write(folder: Path, sky: Sky, order: DomeOrder, dome: Banded,
            numbers: DomeNumbers, workers: Workers, cancel: Cancel, seconds: float,
-           faces: dict[str, NDArray[np.float32]], files: list[Path]) -> dict[str, Any]:
+           faces: dict[str, Banded], files: list[Path]) -> dict[str, Any]:
     metered, beams = numbers.metered, numbers.beams
     if order.clip_s is not None:
         sky = sky_at(sky, order.clip_s)
@@ -119,13 +129,12 @@ def _write(folder: Path, sky: Sky, order: DomeOrder, dome: NDArray[np.float32],
                             primaries=order.primaries)
     picture = folder / f"{order.name}.exr"
     files.append(picture)
-    if order.sun_in:
-        dome = with_discs(dome, beams, math.radians(order.centre_deg))
-    notes = write_picture(picture, dome, developing)
+    notes = write_bands(picture, _sunny(dome, beams, order) if order.sun_in else dome, developing,
+                        header=header_of(sky, metered, "dome"))
     for face, light in faces.items():
         path = folder / f"{order.name}-{face}.exr"
         files.append(path)
-        write_picture(path, light, developing)
+        write_bands(path, light, developing)
     white = _white(picture)
     said = {
         "file": picture.name, "size": [order.width, order.width // 2], "projection":
@@ -152,21 +161,30 @@ def _write(folder: Path, sky: Sky, order: DomeOrder, dome: NDArray[np.float32],
             "beams": data["beams"]}
 
 
+def _sunny(dome: Banded, beams: list[Beam], order: DomeOrder) -> Banded:
+    """A dome with the discs of its beams."""
+    centre = math.radians(order.centre_deg)
+
+    def bands() -> Iterator[Band]:
+        for band in dome.bands():
+            yield Band(with_discs(band.light, beams, centre, band.top, dome.height), band.top)
+
+    return Banded(dome.height, dome.width, bands)
+
+
 def _beam_data(beam: Beam) -> dict[str, Any]:
     x, y, z = beam.place.vector
     return {"name": beam.name, "vector": [x, y, z], "illuminance_lux": beam.lux,
             "xyz_lux": list(beam.xyz_lux), "diameter_deg": math.degrees(beam.diameter_rad)}
 
 
-def _face(sky: Sky, order: DomeOrder, studio: Studio, turn: float, pitch: float, cancel: Cancel
-          ) -> NDArray[np.float32]:
-    """Light of one face of the cube: a lens of 90° each way."""
+def face_sky(sky: Sky, order: DomeOrder, face: str) -> Sky:
+    """The sky through a lens of 90° each way toward a face of the cube."""
+    turn, pitch = CUBE[face]
     camera = sky.camera.model_copy(update={
         "heading_deg": (order.centre_deg + turn) % 360.0, "pitch_deg": pitch, "roll_deg": 0.0,
         "lens_mm": 0.5 * sky.camera.sensor_width_mm, "aspect": 1.0})
-    wish = replace(order.wish, width=order.face_pixels, height=order.face_pixels, view="picture",
-                   sun_disc=order.sun_in)
-    return studio.render(sky.model_copy(update={"camera": camera}), wish, cancel).light
+    return sky.model_copy(update={"camera": camera})
 
 
 def _white(picture: Path) -> float:
@@ -175,11 +193,22 @@ def _white(picture: Path) -> float:
 
 
 def _read_back(picture: Path, primaries: str) -> NDArray[np.float32]:
-    """XYZ (cd/m²) of a dome as its file has it."""
+    """XYZ (cd/m²) of a dome as its file has it; of a large one the means of whole squares, by their
+    solid angles."""
+    to_xyz = np.linalg.inv(PRIMARIES[primaries].from_xyz) * _white(picture)
     with OpenEXR.File(str(picture)) as file:
-        rgb = file.channels()["RGB"].pixels.astype(np.float32)
-    to_xyz = np.linalg.inv(PRIMARIES[primaries].from_xyz)
-    return np.asarray((rgb @ to_xyz.T) * _white(picture), dtype=np.float32)
+        rgb = file.channels()["RGB"].pixels
+        height, width = rgb.shape[:2]
+        every = max(width // READ_WIDTH, 1)
+        while height % every or width % every:
+            every -= 1
+        elevation = (0.5 - (np.arange(height) + 0.5) / height) * math.pi
+        out = np.empty((height // every, width // every, 3), dtype=np.float32)
+        for row in range(0, height, every):  # by a few rows: a large dome is not held twice
+            weight = np.cos(elevation[row : row + every])
+            rows = np.tensordot(weight / weight.sum(), rgb[row : row + every].astype(np.float64), 1)
+            out[row // every] = rows.reshape(-1, every, 3).mean(axis=1) @ to_xyz.T
+    return out
 
 
 def _lights(picture: Path, beside: Path, sun_in: bool

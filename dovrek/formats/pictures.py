@@ -8,11 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.transport.passes import Passes
+from dovrek.formats.bands import Banded, of_frame
 from dovrek.formats.kinds import FORMATS, OF_EXTENSION
 from dovrek.formats.kinds.format import Bits, Contents, Developing, Format
 from dovrek.formats.whole_file import whole_file
@@ -49,21 +51,31 @@ def _holding(what: str) -> str:
 
 
 def write_picture(path: Path, light: NDArray[np.float32], developing: Developing,
-                  passes: Passes | None = None, layer_ids: Sequence[str] = ()) -> list[str]:
+                  passes: Passes | None = None, layer_ids: Sequence[str] = (),
+                  header: dict[str, Any] | None = None) -> list[str]:
     """Write (h, w, 5) light to a file; returns notes for the sidecar. Raises OSError, FormatError.
 
     `passes`, with the ids of the layers they hold, go beside the beauty where the format can.
+    `header` is said further where the format can: attributes of OpenEXR.
     """
+    return write_bands(path, of_frame(light, passes), developing, passes is not None, layer_ids,
+                       header)
+
+
+def write_bands(path: Path, picture: Banded, developing: Developing, passes: bool = False,
+                layer_ids: Sequence[str] = (), header: dict[str, Any] | None = None) -> list[str]:
+    """As `write_picture`, band after band."""
     bits = bits_for(path, developing.bits, developing.scale)
     form, extension = format_of(path), path.suffix.lower()
     if developing.transparent and not form.transparent:
         raise FormatError(f"ground: {extension} holds no transparency; use "
                           f"{_holding('transparent')}")
-    if passes is not None and not form.passes:
+    if passes and not form.passes:
         raise FormatError(f"passes: {extension} holds no further channels; use "
                           f"{_holding('passes')}")
     with whole_file(path) as part:
-        return form.write(part, Contents(light, developing, bits, passes, list(layer_ids)))
+        return form.write(part, Contents(picture, developing, bits, passes, list(layer_ids),
+                                         header or {}))
 
 
 def mean_luminance(light: NDArray[np.float32]) -> float:

@@ -15,6 +15,8 @@ from distributed import Client, Future, LocalCluster
 from distributed.comm.core import CommClosedError
 from distributed.security import Security
 
+from dovrek.prints.release import RELEASE, SAID, of_workers
+
 CONNECT_S = 2.0  # a try to reach a scheduler
 SET_BACK_S = 5.0  # by which a clock may be corrected
 LOOK_S = 0.01
@@ -44,6 +46,7 @@ class Workers:
         self._scheduler = scheduler
         self._client: Client | None = None
         self._cluster: LocalCluster | None = None
+        self._seen: set[str] = set()  # workers whose release was asked for
 
     def client(self, beat: Beat) -> Client:
         """A client with at least one worker. Raises NoWorkers, and what `beat` raises."""
@@ -68,7 +71,7 @@ class Workers:
                         "start it, or unset DOVREK_SCHEDULER")
         try:
             if self._client.status == "running" and self._client.scheduler_info()["workers"]:
-                return ""
+                return self._unlike()
             if self._client.status != "running":
                 self.drop()
                 return "waiting for the scheduler, which went away"
@@ -76,6 +79,24 @@ class Workers:
             self.drop()
             return "waiting for the scheduler, which went away"
         return "waiting for a worker: the scheduler has none"
+
+    def _unlike(self) -> str:
+        """What keeps all workers of a scheduler from printing: another release; nothing when some
+        are of this one, which alone are then given work."""
+        assert self._client is not None
+        there = set(self._client.scheduler_info()["workers"])
+        if not self._scheduler or there == self._seen:
+            return ""
+        releases = of_workers(self._client)
+        alike = sorted(address for address, said in releases.items() if said == RELEASE)
+        if not alike:
+            others = ", ".join(sorted(set(releases.values()))) or "not there any more"
+            return (f"waiting for a worker of release {RELEASE}: the scheduler's are {others}; "
+                    "update them")
+        self._seen = there
+        _ALIKE[self._client] = alike
+        self._client.set_metadata([SAID], RELEASE)
+        return ""
 
     def _connected(self) -> Client:
         ahead = _ahead()
@@ -100,6 +121,7 @@ class Workers:
         """Let go of what does not answer."""
         client, cluster = self._client, self._cluster
         self._client = self._cluster = None
+        self._seen = set()
         for held in (client, cluster):
             if held is not None:
                 try:
@@ -108,7 +130,15 @@ class Workers:
                     log.info("letting go of lost workers", exc_info=True)
 
 
+# A remote scheduler's workers of this release: others, and any that come later, get no work.
+_ALIKE: WeakKeyDictionary[Client, list[str]] = WeakKeyDictionary()
 _CLOCKS: WeakKeyDictionary[Client, float] = WeakKeyDictionary()  # wall's over the steady one
+
+
+def submitted(client: Client, task: Callable[..., Any], *given: Any) -> Future[Any]:
+    """A task given to a worker of this release."""
+    alike = _ALIKE.get(client)
+    return client.submit(task, *given, pure=False, **({"workers": alike} if alike else {}))
 
 
 def result_of(future: Future[Any], beat: Beat) -> Any:

@@ -8,6 +8,7 @@ or a kill the next engine goes on with what is stored.
 from __future__ import annotations
 
 import ctypes
+import json
 import logging
 import os
 import shutil
@@ -31,13 +32,13 @@ from dovrek.settings import Settings
 from dovrek.sky.reading import sky_from_text
 from dovrek.store import print_jobs as jobs
 from dovrek.store.holding import Hold, HomeHeld
+from dovrek.store.orders import VOLUME, Order, OrderError
 from dovrek.store.tables import PrintJob, open_database
 
 IDLE_SECONDS = 0.5
 STORE_SECONDS = 2.0  # before the store is tried again
 SWEEP_SECONDS = 600.0
 CLOCK_STEP_S = 3600.0  # a clock that was set by more is not believed: nothing is thrown away
-AHEAD = 4  # tiles given out at once, so that a cancel stops soon
 NICENESS = 10
 PR_SET_PDEATHSIG = 1  # prctl(2)
 log = logging.getLogger("dovrek.prints")
@@ -117,6 +118,8 @@ def attempt(row: PrintJob, settings: Settings, workers: Workers) -> None:
         _failed(row, disk_message(error))
     except NoWorkers as error:
         _failed(row, f"{error}. Then retry.")
+    except OrderError as error:
+        _failed(row, f"{error}.")
     except OperationalError:
         raise
     except Exception as error:
@@ -173,6 +176,12 @@ class Progress:
             raise Unwanted
 
 
+def name_of(row: PrintJob, order: Order) -> str:
+    """What a print's files are called."""
+    size = (f"{order.voxel_m:g}m" if order.kind == VOLUME else f"{order.width}x{order.height}")
+    return f"{row.sky_slug}-{size}-{row.id}"
+
+
 def work(row: PrintJob, settings: Settings, workers: Workers) -> None:
     """One print from its rows to its files. Raises OSError, Unwanted, Lost, NoWorkers."""
     order, document = jobs.order_of(row), jobs.document_of(row)
@@ -182,10 +191,11 @@ def work(row: PrintJob, settings: Settings, workers: Workers) -> None:
     jobs.report(row.id, OWNER, digest=digest)
     folder.mkdir(parents=True, exist_ok=True)
     files = MAKERS[order.kind](Task(
-        f"{row.sky_slug}-{order.width}x{order.height}-{row.id}", order, sky_from_text(document),
+        name_of(row, order), order, sky_from_text(document),
         document, folder, settings.prints, progress, lambda: workers.client(progress.beat)))
     if not jobs.finish(row.id, OWNER, jobs.DONE, file=files[0].name, done=progress.total,
-                       message="", total=progress.total, seconds=progress.seconds):
+                       files=json.dumps([path.name for path in files]), message="",
+                       total=progress.total, seconds=progress.seconds):
         for written in files:  # a cancel came first: no file without a row
             written.unlink(missing_ok=True)
         sync_folder(settings.prints)

@@ -4,6 +4,7 @@ no longer of use goes."""
 from __future__ import annotations
 
 import hashlib
+import json
 import shutil
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -20,6 +21,7 @@ from dovrek.store.tables import now
 TILES_DAYS = 7  # after a print failed or was cancelled
 TILES = "-tiles"
 PART = ".part-"
+CONTACT = ".contact-"  # small pictures of prints, by their numbers
 
 
 def digest_of(document: str, order: str) -> str:
@@ -37,6 +39,9 @@ def files_of(settings: Settings, row: Any) -> list[Path]:
     """Files of a finished print that are there."""
     if not row.file:
         return []
+    if row.files:
+        named = (settings.prints / Path(str(name)).name for name in json.loads(str(row.files)))
+        return [p for p in named if p.is_file()]
     path = settings.prints / Path(str(row.file)).name
     beside = [path.with_suffix(end) for end in (".json", ".usda")]
     return [p for p in (path, *beside, path.with_name(path.stem + PROOF)) if p.is_file()]
@@ -45,7 +50,7 @@ def files_of(settings: Settings, row: Any) -> list[Path]:
 def bytes_of(settings: Settings, row: Any) -> int:
     """What a print takes on disk, its tiles included."""
     folder = tile_folder(settings, str(row.digest))
-    tiles = folder.glob("*.npy") if row.digest and folder.is_dir() else iter(())
+    tiles = (p for p in folder.rglob("*") if p.is_file()) if row.digest else iter(())
     return sum(p.stat().st_size for p in (*files_of(settings, row), *tiles))
 
 
@@ -55,6 +60,7 @@ def forget(settings: Settings, number: int) -> None:
         if row.id == number:
             for path in files_of(settings, row):
                 path.unlink(missing_ok=True)
+            (settings.prints / f"{CONTACT}{number}.png").unlink(missing_ok=True)
             jobs.forget(number)
 
 
@@ -80,7 +86,7 @@ def sweep(settings: Settings, at_start: bool = False) -> int:
         shutil.rmtree(folder, ignore_errors=True)
     parts = list(settings.prints.glob(f"{PART}*")) if at_start else []
     if at_start:
-        parts += settings.prints.glob(f"*{TILES}/{PART}*")
+        parts += settings.prints.glob(f"*{TILES}/**/{PART}*")
     for part in parts:
         part.unlink(missing_ok=True)
     return len(gone) + len(parts)

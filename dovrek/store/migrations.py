@@ -94,7 +94,18 @@ def _shape_2(file: sqlite3.Connection, run: Statement) -> None:
     run('CREATE UNIQUE INDEX "asset_digest" ON "asset" ("digest")')
 
 
-STEPS = (_shape_1, _shape_2)
+def _shape_3(file: sqlite3.Connection, run: Statement) -> None:
+    """Prints of several files, ordered together and foretold; orders kept as habits."""
+    for column, kind in (("files", "TEXT NOT NULL DEFAULT ''"),
+                         ("party", "INTEGER NOT NULL DEFAULT 0"),
+                         ("expected", "REAL NOT NULL DEFAULT 0")):
+        run(f'ALTER TABLE "printjob" ADD COLUMN "{column}" {kind}')
+    run(f'CREATE TABLE "orderhabit" ({KEY}, "name" VARCHAR(80) NOT NULL, "order" TEXT NOT NULL, '
+        '"created" DATETIME NOT NULL)')
+    run('CREATE UNIQUE INDEX "orderhabit_name" ON "orderhabit" ("name")')
+
+
+STEPS = (_shape_1, _shape_2, _shape_3)
 LATEST = len(STEPS)
 
 

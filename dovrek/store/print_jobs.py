@@ -2,114 +2,46 @@
 
 from __future__ import annotations
 
-import json
-import math
-from collections.abc import Callable
-from dataclasses import asdict, dataclass
 from typing import Any
 
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import text_to_keep
 from dovrek.store.documents import full_text, kept_text
-from dovrek.store.tables import PrintJob, database, now
+from dovrek.store.orders import Order, OrderError, order_of_text, order_text
+from dovrek.store.tables import OrderHabit, PrintJob, database, now
 
 WAITING, WORKING, DONE, FAILED, CANCELLED = "waiting", "working", "done", "failed", "cancelled"
+PAUSED = "paused"
 OPEN = (WAITING, WORKING)
-WIDTH_LIMIT, HEIGHT_LIMIT, PIXELS_MOST = 8192, 8192, 8192 * 4096
-BACKPLATE, DOME, FILM = "backplate", "dome", "film"
-FILM_LIMIT = 3840
 FALLS_MOST = 3  # engines that a print may bring down
-
-
-class OrderError(ValueError):
-    """An order that cannot be taken; the text names field, value and mend."""
+TITLE_LETTERS, SHOWN_MOST = 160, 200
+HABITS_MOST, HABIT_LETTERS = 60, 80
 
 
 class NoSuchPrint(LookupError):
     """There is no print of that number."""
 
 
-@dataclass(frozen=True)
-class Order:
-    """What is to be printed."""
-
-    width: int
-    height: int
-    quality: str = "final"
-    format: str = "png-8"
-    ground: str = "on"
-    passes: str = "none"
-    kind: str = BACKPLATE
-    sun: str = "apart"  # of a dome: a light of its own, or in the picture
-    centre: float = 0.0  # of a dome: the bearing in its middle, degrees
-
-
-def order_from(fields: dict[str, Any], formats: dict[str, tuple[bool, bool]]) -> Order:
-    """An order from a form. `formats` are those on offer, and whether each holds passes and
-    transparency. Raises OrderError."""
-    def whole(name: str, limit: int) -> int:
-        text = str(fields.get(name, "")).strip()
-        if not (text.isascii() and text.isdecimal() and len(text) < 7) or not (
-                16 <= int(text) <= limit):
-            raise OrderError(f"{name}: '{text[:20]}' is not a size; give a whole number from "
-                             f"16 to {limit} px")
-        return int(text)
-
-    def word(name: str, known: tuple[str, ...], default: str) -> str:
-        text = str(fields.get(name, default))
-        if text not in known:
-            raise OrderError(f"{name}: '{text[:20]}' is not known; use one of {', '.join(known)}")
-        return text
-
-    kind = word("kind", (BACKPLATE, DOME, FILM), BACKPLATE)
-    quality = word("quality", ("draft", "proof", "final"), "final")
-    if kind == DOME:
-        return _dome(fields, whole("width", WIDTH_LIMIT), quality, word)
-    if kind == FILM:
-        width, height = whole("width", FILM_LIMIT), whole("height", FILM_LIMIT)
-        if width % 2 or height % 2:
-            raise OrderError(f"width, height: {width} × {height} is refused; a film needs even "
-                             "numbers of pixels")
-        return Order(width, height, quality, "webm", kind=FILM)
-    form = word("format", tuple(formats), "png-8")
-    passes = word("passes", ("none", "all"), "none")
-    if passes == "all" and not formats[form][0]:
-        raise OrderError("passes: only OpenEXR holds them; choose an OpenEXR file, or no passes")
-    if fields.get("ground") == "off" and not formats[form][1]:
-        raise OrderError("ground: this file holds no transparency; choose another file, or a shown "
-                         "ground")
-    width, height = whole("width", WIDTH_LIMIT), whole("height", HEIGHT_LIMIT)
-    if width * height > PIXELS_MOST:
-        raise OrderError(f"width, height: {width} × {height} are more than {PIXELS_MOST:,} "
-                         "pixels; give smaller ones")
-    return Order(width, height, quality, form, word("ground", ("on", "off"), "on"), passes)
-
-
-def _dome(fields: dict[str, Any], width: int, quality: str,
-          word: Callable[[str, tuple[str, ...], str], str]) -> Order:
-    """The order of a dome with its lights: an OpenEXR file, twice as wide as high."""
-    if width % 2:
-        raise OrderError(f"width: {width} is odd; a dome is twice as wide as high, give an even "
-                         "number")
-    text = str(fields.get("centre", "0")).strip() or "0"
-    try:
-        centre = float(text)
-    except ValueError:
-        centre = math.nan
-    if not 0.0 <= centre <= 360.0:
-        raise OrderError(f"centre: '{text[:20]}' is no bearing; give 0 to 360 degrees")
-    sun = word("sun", ("apart", "in"), "apart")
-    return Order(width, width // 2, quality, "exr-float" if sun == "in" else "exr-half",
-                 kind=DOME, sun=sun, centre=centre % 360.0)
-
-
-def place(sky: Sky, slug: str, order: Order) -> PrintJob:
+def place(sky: Sky, slug: str, order: Order, expected_s: float = 0.0) -> PrintJob:
     """Queue a print of the sky as it stands now. Raises SkyError."""
-    text = text_to_keep(sky)
+    return place_all([(sky.name, sky)], slug, order, expected_s)[0]
+
+
+def place_all(skies: list[tuple[str, Sky]], slug: str, order: Order, expected_s: float = 0.0
+              ) -> list[PrintJob]:
+    """Queue prints of several states of a sky, each with its title, as one party: all of them or
+    none. `expected_s` is what was foretold of each. Raises SkyError."""
+    texts = [(title, text_to_keep(sky)) for title, sky in skies]
+    rows: list[PrintJob] = []
     with database.atomic("IMMEDIATE"):
-        row: PrintJob = PrintJob.create(sky_slug=slug, title=sky.name, document=kept_text(text),
-                                        order=json.dumps(asdict(order)))
-    return row
+        for title, text in texts:
+            rows.append(PrintJob.create(
+                sky_slug=slug, title=title[:TITLE_LETTERS], document=kept_text(text),
+                order=order_text(order), expected=expected_s))
+        if len(rows) > 1:
+            PrintJob.update(party=rows[0].id).where(
+                PrintJob.id.in_([row.id for row in rows])).execute()
+    return rows
 
 
 def job(number: int) -> PrintJob:
@@ -121,17 +53,14 @@ def job(number: int) -> PrintJob:
     return found
 
 
-def all_jobs(limit: int = 200) -> list[PrintJob]:
+def all_jobs(limit: int = SHOWN_MOST) -> list[PrintJob]:
     return list(PrintJob.select().where(PrintJob.binned.is_null()).order_by(
         PrintJob.id.desc()).limit(limit))
 
 
 def order_of(row: PrintJob) -> Order:
     """What was ordered. Raises OrderError for a row that another hand has left unreadable."""
-    try:
-        return Order(**json.loads(row.order))
-    except (ValueError, TypeError):
-        raise OrderError("order: it cannot be read; remove this print and order it anew") from None
+    return order_of_text(str(row.order))
 
 
 def document_of(row: PrintJob) -> str:
@@ -184,7 +113,19 @@ def _held(number: int, owner: str) -> Any:
 def cancel(number: int) -> bool:
     """Cancel a print; False when it had ended before."""
     return bool(PrintJob.update(state=CANCELLED, finished=now(), owner="").where(
+        (PrintJob.id == number) & PrintJob.state.in_((*OPEN, PAUSED))).execute())
+
+
+def pause(number: int) -> bool:
+    """Set a print aside until it is resumed; what is done of it stays. False when it had ended."""
+    return bool(PrintJob.update(state=PAUSED, owner="").where(
         (PrintJob.id == number) & PrintJob.state.in_(OPEN)).execute())
+
+
+def resume(number: int) -> bool:
+    """Queue a paused print again, in its old place."""
+    return bool(PrintJob.update(state=WAITING, message="").where(
+        (PrintJob.id == number) & (PrintJob.state == PAUSED)).execute())
 
 
 def retry(number: int) -> bool:
@@ -219,6 +160,49 @@ def tiles_wanted(since: Any) -> set[str]:
     """Digests of prints whose tiles may be used again: open ones, and those that failed or were
     cancelled after a moment."""
     rows = PrintJob.select(PrintJob.digest).where(
-        PrintJob.state.in_(OPEN) | (PrintJob.state.in_((FAILED, CANCELLED))
+        PrintJob.state.in_((*OPEN, PAUSED)) | (PrintJob.state.in_((FAILED, CANCELLED))
                                     & (PrintJob.finished > since) & PrintJob.binned.is_null()))
     return {str(row.digest) for row in rows}
+
+
+# -- what past prints tell ----------------------------------------------------------------
+
+
+def lately_foretold(count: int) -> list[tuple[float, float]]:
+    """Foretold and real seconds of the last prints that were foretold, newest first."""
+    rows: Any = PrintJob.select(PrintJob.expected, PrintJob.seconds).where(
+        (PrintJob.state == DONE) & (PrintJob.expected > 0.0) & (PrintJob.seconds > 0.0)).order_by(
+            PrintJob.finished.desc()).limit(count).tuples()
+    return [(float(expected), float(seconds)) for expected, seconds in rows]
+
+
+# -- habits: orders that are kept under a name --------------------------------------------
+
+
+def habits() -> list[tuple[str, Order]]:
+    """Names and orders, by name; those that cannot be read any more are left out."""
+    found = []
+    for row in OrderHabit.select().order_by(OrderHabit.name):
+        try:
+            found.append((str(row.name), order_of_text(str(row.order))))
+        except OrderError:
+            continue
+    return found
+
+
+def keep_habit(name: str, order: Order) -> None:
+    """Keep an order under a name, in the place of what had it. Raises OrderError."""
+    name = " ".join(name.split())[:HABIT_LETTERS]
+    if not name or not name.isprintable():
+        raise OrderError("habit: it needs a name; write a few words")
+    with database.atomic("IMMEDIATE"):
+        had = OrderHabit.get_or_none(OrderHabit.name == name)
+        if had is None and OrderHabit.select().count() >= HABITS_MOST:
+            raise OrderError(f"habit: {HABITS_MOST} are kept, no more; remove one first")
+        if had is not None:
+            had.delete_instance()
+        OrderHabit.create(name=name, order=order_text(order))
+
+
+def forget_habit(name: str) -> None:
+    OrderHabit.delete().where(OrderHabit.name == name).execute()

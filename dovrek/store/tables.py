@@ -131,6 +131,17 @@ class PrintJob(Table):
     fallen = IntegerField(default=0)  # engines that fell while they worked on it
     digest = CharField(max_length=64, default="")  # of all its pixels depend on
     binned = DateTimeField(null=True)  # when it was deleted
+    files = TextField(default="")  # names of all that it left, as JSON
+    party = IntegerField(default=0)  # the first of the prints that were ordered together
+    expected = FloatField(default=0.0)  # seconds foretold when it was ordered
+
+
+class OrderHabit(Table):
+    """An order kept under a name, to be given again."""
+
+    name = CharField(max_length=80, unique=True)
+    order = TextField()
+    created = DateTimeField(default=now)
 
 
 class Asset(Table):
@@ -141,7 +152,8 @@ class Asset(Table):
 
 
 _staying: list[sqlite3.Connection] = []
-TABLES = [StoredSky, Revision, Version, Reference, StoredRecipe, Overlay, PrintJob, Asset]
+TABLES = [StoredSky, Revision, Version, Reference, StoredRecipe, Overlay, PrintJob, OrderHabit,
+          Asset]
 
 
 def open_database(path: Path | str) -> Any:

@@ -23,7 +23,8 @@ from dovrek.web.compare import matching, suggesting
 from dovrek.web.composer import clip, handling, judging, layers, page
 from dovrek.web.guide import guide
 from dovrek.web.live.live import Live
-from dovrek.web.prints import orders
+from dovrek.web.prints import ordering, orders
+from dovrek.web.prints.reckoning import Reckoner
 from dovrek.web.recipes import library
 from dovrek.web.shared.answers import units
 from dovrek.web.shared.rooms import furnish
@@ -50,6 +51,7 @@ def create_app(settings: Settings, live: Live) -> Flask:
     app = Flask(__name__, static_folder=None)
     app.config.update(MAX_CONTENT_LENGTH=UPLOAD_LIMIT, SETTINGS=settings)
     app.extensions["live"] = live
+    app.extensions["reckoner"] = Reckoner()
     app.url_map.converters["int"] = RowNumber
     database = open_database(settings.database)
 
@@ -86,7 +88,7 @@ def create_app(settings: Settings, live: Live) -> Flask:
                 "units": units()}
 
     for room in (gallery, page, layers, clip, handling, judging, matching, suggesting, library,
-                 orders, bin_room, guide, weather):
+                 ordering, orders, bin_room, guide, weather):
         app.register_blueprint(room.pages)
     _errors(app)
     return app

@@ -21,13 +21,14 @@ from dovrek.prints import cluster, engine
 from dovrek.prints.cluster import Workers
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
+from dovrek.store.orders import order_from
 from tests.conftest import free_sun
 
 SKY = free_sun(40, name="Test sky", layers=[{"genus": "cumulus"}])
 
 
 def placed(**fields: Any) -> int:
-    order = jobs.order_from({"width": 96, "height": 54, "quality": "draft", **fields}, holding())
+    order = order_from({"width": 96, "height": 54, "quality": "draft", **fields}, holding())
     return int(jobs.place(SKY, "test-sky", order).id)
 
 

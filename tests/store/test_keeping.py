@@ -22,6 +22,7 @@ from dovrek.store import print_jobs as jobs
 from dovrek.store import recipes, skies, versions
 from dovrek.store.documents import bytes_of, kept_of, sweep_assets
 from dovrek.store.holding import Hold, HomeHeld
+from dovrek.store.orders import Order, OrderError
 from dovrek.store.tables import (
     Asset,
     Overlay,
@@ -63,7 +64,7 @@ def test_a_sky_too_large_to_be_read_again_is_not_kept(store: Settings) -> None:
     with pytest.raises(SkyError, match="too large to keep"):
         versions.keep_version("fits", "big", sky)
     with pytest.raises(SkyError, match="too large to keep"):
-        jobs.place(sky, "fits", jobs.Order(64, 36))
+        jobs.place(sky, "fits", Order(64, 36))
     assert skies.load("fits")[0].layers == [] and jobs.all_jobs() == []
 
 
@@ -119,9 +120,9 @@ def test_recipes_and_orders_that_cannot_be_read_hide_no_other(store: Settings) -
     assert recipes.raw_text(f"own-{bad.id}") == '{"dovrek_recipe": 7}'
     recipes.remove(f"own-{bad.id}")
     assert recipes.unreadable() == []
-    row = jobs.place(sky_of(), "x", jobs.Order(64, 36))
+    row = jobs.place(sky_of(), "x", Order(64, 36))
     type(row).update(order='{"width": "no"}').execute()
-    with pytest.raises(jobs.OrderError):
+    with pytest.raises(OrderError):
         jobs.order_of(jobs.job(row.id))
 
 
@@ -238,7 +239,7 @@ def test_the_bin_keeps_and_lets_go(store: Settings) -> None:
     skies.restore("old")
     assert skies.load("old")[0].layers[0].map.asset == asset
     skies.delete("old")
-    row = jobs.place(sky_of(), "stays", jobs.Order(64, 36))
+    row = jobs.place(sky_of(), "stays", Order(64, 36))
     (store.prints / "stays-64x36-1.png").write_bytes(b"x" * 900)
     type(row).update(file="stays-64x36-1.png", state=jobs.DONE).execute()
     assert kept.bytes_of(store, jobs.job(row.id)) == 900
@@ -255,7 +256,7 @@ def test_the_bin_keeps_and_lets_go(store: Settings) -> None:
 
 
 def test_leftovers_of_a_kill_are_swept_at_the_start(store: Settings) -> None:
-    wanted = jobs.place(sky_of(), "x", jobs.Order(64, 36))
+    wanted = jobs.place(sky_of(), "x", Order(64, 36))
     type(wanted).update(digest="a" * 64).execute()
     for folder in ("a" * 32, "b" * 32):
         (store.prints / f"{folder}-tiles").mkdir()

@@ -141,12 +141,12 @@ def _noise(x, y, c):
 
 
 @solver
-def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
+def develop_rows(light, scale, matrix, contrast, levels, top, y0, y1, out):
     """Develop XYZ rows y0 … y1 to sRGB code values 0 … `levels` with triangular dither.
 
     `light` (h, w, ≥4) is XYZ and alpha times 1/scale-free; `scale` turns it into exposed light.
     The curve works on luminance; colour fades to white along the shoulder, and what lies
-    outside the gamut is drawn toward grey of the same luminance.
+    outside the gamut is drawn toward grey of the same luminance. Row 0 is row `top` of the picture.
     """
     rgb = np.empty(3)
     power, knee, height = _curve(contrast)
@@ -173,21 +173,24 @@ def develop_rows(light, scale, matrix, contrast, levels, y0, y1, out):
                 limit = min(limit, (1.0 - shown) / (high - shown))
             for c in range(3):
                 v = encode_quickly(min(shown + (rgb[c] - shown) * limit, 1.0))
-                code = v * levels + 0.5 + _noise(x, y, c)
+                code = v * levels + 0.5 + _noise(x, top + y, c)
                 out[y, x, c] = clamp(code, 0.0, levels + 0.0)
 
 
 def develop(
     light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
     saturation: float = 1.0, bits: int = 8,
-    run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n),
+    run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n), top: int = 0,
 ) -> NDArray[np.uint8] | NDArray[np.uint16]:
-    """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads."""
+    """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads.
+
+    `top` is the picture's row that a band of it starts with: the dither goes on over bands.
+    """
     out = np.empty((*light.shape[:2], 3), dtype=np.uint8 if bits == 8 else np.uint16)
     scale, matrix = 1.0 / white_luminance(ev), saturated(balance_matrix(kelvins), saturation)
 
     def rows(first: int, last: int) -> None:
-        develop_rows(light, scale, matrix, contrast, 2**bits - 1, first, last, out)
+        develop_rows(light, scale, matrix, contrast, 2**bits - 1, top, first, last, out)
 
     run(rows, light.shape[0])
     return out

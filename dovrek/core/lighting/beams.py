@@ -30,11 +30,13 @@ class Beam(NamedTuple):
         return self.xyz_lux[1]
 
 
-def with_discs(light: NDArray[np.float32], beams: Iterable[Beam], centre_rad: float = 0.0
-               ) -> NDArray[np.float32]:
+def with_discs(light: NDArray[np.float32], beams: Iterable[Beam], centre_rad: float = 0.0,
+               first: int = 0, height: int = 0) -> NDArray[np.float32]:
     """Dome light (h, w, ≥3) with the beams' discs in it: however few pixels a disc has, what it
-    gives on a plane turned to it is the beam's."""
-    height, width = light.shape[:2]
+    gives on a plane turned to it is the beam's. `light` may be some rows from `first` on of a dome
+    of a height."""
+    count, width = light.shape[:2]
+    height = height or count
     out = light.copy()
     for beam in beams:
         radius, place = 0.5 * beam.diameter_rad, beam.place
@@ -62,8 +64,9 @@ def with_discs(light: NDArray[np.float32], beams: Iterable[Beam], centre_rad: fl
         solid = np.cos((0.5 - (rows + 0.5) / height) * math.pi) * (
             2.0 * math.pi / width) * (math.pi / height)
         added = share[:, :, None] / solid[:, None, None] * np.array(beam.xyz_lux)
+        here = (rows >= first) & (rows < first + count)
         for k, column in enumerate(columns):
-            out[rows, column % width, :3] += added[:, k].astype(np.float32)
+            out[rows[here] - first, column % width, :3] += added[here, k].astype(np.float32)
     return out
 
 

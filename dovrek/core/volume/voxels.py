@@ -115,21 +115,41 @@ def filled(body: LayerBody, box: Box, workers: Workers, cancel: Cancel,
            progress: Callable[[int, int], Any] = lambda done, total: None,
            rain: bool = False) -> Blocks:
     """The blocks of a box that hold cloud of a layer. Raises Cancelled, MemoryError."""
-    nx, ny, nz = box.blocks
-    rows, room = math.ceil(nx / TOWER), TOWER * ny * nz
+    rows = rows_of(box)
     found: dict[int, Blocks] = {}
 
     def some(first: int, last: int) -> None:
-        places = np.empty((room, 3), np.int32)
-        values = np.empty((room, BLOCK**3), np.float32)
         for row in range(first, last):
-            cancel.check()
-            n = _fill(body.field, body.base, box.voxel_m, box.x, box.y, box.z, nx, ny, nz, row,
-                      row + 1, rain, places, values)
-            found[row] = Blocks(places[:n].copy(), values[:n].copy())
+            found[row] = filled_rows(body, box, (row, row + 1), cancel, rain)
             progress(len(found), rows)
 
     workers.over(cancel, 1)(some, rows)
-    parts = [found[row] for row in sorted(found)]
+    return joined_blocks([found[row] for row in sorted(found)])
+
+
+def rows_of(box: Box) -> int:
+    """Rows of towers of a box."""
+    return math.ceil(box.blocks[0] / TOWER)
+
+
+def joined_blocks(parts: list[Blocks]) -> Blocks:
+    """The blocks of several parts of one box."""
     return Blocks(np.concatenate([p.places for p in parts]),
                   np.concatenate([p.values for p in parts]))
+
+
+def filled_rows(body: LayerBody, box: Box, rows: tuple[int, int], cancel: Cancel,
+                rain: bool = False) -> Blocks:
+    """The blocks with cloud of some rows of towers, on this thread. Raises Cancelled, MemoryError.
+    """
+    nx, ny, nz = box.blocks
+    room = TOWER * ny * nz
+    places = np.empty((room, 3), np.int32)
+    values = np.empty((room, BLOCK**3), np.float32)
+    found = []
+    for row in range(*rows):
+        cancel.check()
+        n = _fill(body.field, body.base, box.voxel_m, box.x, box.y, box.z, nx, ny, nz, row,
+                  row + 1, rain, places, values)
+        found.append(Blocks(places[:n].copy(), values[:n].copy()))
+    return joined_blocks(found)

@@ -12,12 +12,11 @@ OF_EXTENSION = {extension: form for form in FORMATS for extension in form.extens
 
 
 def printed() -> dict[str, tuple[Format, Bits]]:
-    """What a print may be, by the name that an order keeps: a format and a depth. The pages show
-    developed codes and OpenEXR."""
-    return {f"{form.name}-{bits}": (form, bits) for form in FORMATS for bits in form.bits
-            if bits not in form.linear or form is openexr.FORMAT}
+    """What a print may be, by the name that an order keeps: a format and a depth."""
+    return {f"{form.name}-{bits}": (form, bits) for form in FORMATS for bits in form.bits}
 
 
-def holding() -> dict[str, tuple[bool, bool]]:
-    """Whether what a print may be holds passes, and transparency."""
-    return {name: (form.passes, form.transparent) for name, (form, _) in printed().items()}
+def holding() -> dict[str, tuple[bool, bool, bool]]:
+    """Whether what a print may be holds passes, transparency, and linear light."""
+    return {name: (form.passes, form.transparent, bits in form.linear)
+            for name, (form, bits) in printed().items()}

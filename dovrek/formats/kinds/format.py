@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from dovrek.core.colour.film import develop, white_luminance
 from dovrek.core.colour.primaries import PRIMARIES
-from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.sample import ALPHA
+from dovrek.formats.bands import Banded
 
 Bits = Literal["8", "16", "half", "float"]
 Scale = Literal["exposed", "absolute"]
@@ -35,13 +35,15 @@ class Developing:
 
 @dataclass(frozen=True)
 class Contents:
-    """What goes into a file: (h, w, 5) light, and passes with the ids of the layers they hold."""
+    """What goes into a file: bands of light, with passes if `passes`, the ids of the layers they
+    hold, and what a header says further."""
 
-    light: NDArray[np.float32]
+    picture: Banded
     developing: Developing
     bits: Bits
-    passes: Passes | None = None
+    passes: bool = False
     layer_ids: list[str] = field(default_factory=list)
+    header: dict[str, Any] = field(default_factory=dict)  # by attribute names of OpenEXR
 
 
 class Format(NamedTuple):
@@ -57,22 +59,37 @@ class Format(NamedTuple):
     passes: bool = False  # whether it may hold further channels
 
 
+def white_of(developing: Developing) -> float:
+    """Luminance of RGB (1, 1, 1) in a linear file, cd/m²."""
+    return 1.0 if developing.scale == "absolute" else white_luminance(developing.ev)
+
+
 def linear_rgb(light: NDArray[np.float32], developing: Developing) -> tuple[
         NDArray[np.float32], float]:
     """Scene-linear RGB in the primaries asked for and the luminance of (1, 1, 1) in cd/m²."""
-    white = 1.0 if developing.scale == "absolute" else white_luminance(developing.ev)
+    white = white_of(developing)
     rgb = light[..., :3].astype(np.float64) @ PRIMARIES[developing.primaries].from_xyz.T / white
     return rgb.astype(np.float32), white
 
 
-def developed(light: NDArray[np.float32], developing: Developing, bits: int) -> NDArray[Any]:
-    """Codes of 8 or 16 bits by the film, with alpha if asked for."""
+def linear_pixels(light: NDArray[np.float32], developing: Developing) -> NDArray[np.float32]:
+    """Scene-linear RGB, and alpha behind it where it is asked for."""
+    rgb = linear_rgb(light, developing)[0]
+    if developing.transparent:
+        rgb = np.concatenate([rgb, light[..., ALPHA : ALPHA + 1]], axis=2)
+    return rgb
+
+
+def developed(light: NDArray[np.float32], developing: Developing, bits: int, top: int = 0
+              ) -> NDArray[Any]:
+    """Codes of 8 or 16 bits by the film, with alpha if asked for; `top` is the picture's row that
+    the light starts with."""
     colour = light
     if developing.transparent:  # files with integer alpha keep colour apart from it
         alpha = np.maximum(light[..., ALPHA : ALPHA + 1], 1e-4)
         colour = (light[..., :3] / alpha).astype(np.float32)
     picture = develop(colour, developing.ev, developing.kelvins, developing.contrast,
-                      developing.saturation, bits)
+                      developing.saturation, bits, top=top)
     if not developing.transparent:
         return picture
     top = 2**bits - 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +14,18 @@ from dovrek.formats.kinds.format import Contents, Format, developed
 def write(path: Path, contents: Contents) -> list[str]:
     """Eight or sixteen bits, alpha if asked for."""
     bits = int(contents.bits)
-    picture = developed(contents.light, contents.developing, bits)
-    height, width, planes = picture.shape
-    writer = png.Writer(width, height, greyscale=False, alpha=planes == 4, bitdepth=bits,
-                        compression=6)
-    rows = picture.astype(">u2" if bits == 16 else np.uint8).reshape(height, width * planes)
+    picture = contents.picture
+    writer = png.Writer(picture.width, picture.height, greyscale=False,
+                        alpha=contents.developing.transparent, bitdepth=bits, compression=6)
+
+    def rows() -> Iterator[bytes]:
+        for band in picture.bands():
+            codes = developed(band.light, contents.developing, bits, band.top)
+            for row in codes.astype(">u2" if bits == 16 else np.uint8):
+                yield row.tobytes()
+
     with path.open("wb") as file:
-        writer.write_packed(file, (row.tobytes() for row in rows))
+        writer.write_packed(file, rows())
     return []
 
 

@@ -2,31 +2,55 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import tifffile
+from numpy.typing import NDArray
 
 from dovrek.core.colour.primaries import PRIMARIES
-from dovrek.core.transport.sample import ALPHA
-from dovrek.formats.kinds.format import Contents, Format, developed, linear_rgb
+from dovrek.formats.bands import Band
+from dovrek.formats.kinds.format import Contents, Format, developed, linear_pixels, white_of
+
+STRIP = 64  # rows
 
 
 def write(path: Path, contents: Contents) -> list[str]:
     """Developed codes, or scene light with its white in the description."""
-    light, developing = contents.light, contents.developing
-    if contents.bits == "float":
-        rgb, white = linear_rgb(light, developing)
-        if developing.transparent:
-            rgb = np.concatenate([rgb, light[..., ALPHA : ALPHA + 1]], axis=2)
+    picture, developing = contents.picture, contents.developing
+    linear = contents.bits == "float"
+
+    def pixels(band: Band) -> NDArray[Any]:
+        if linear:
+            return linear_pixels(band.light, developing)
+        return developed(band.light, developing, int(contents.bits), band.top)
+
+    def strips() -> Iterator[NDArray[Any]]:
+        held: list[NDArray[Any]] = []
+        rows = 0
+        for band in picture.bands():
+            held.append(pixels(band))
+            rows += len(held[-1])
+            if rows >= STRIP:
+                whole = np.concatenate(held)
+                for y in range(0, rows - rows % STRIP, STRIP):
+                    yield whole[y : y + STRIP]
+                held, rows = [whole[rows - rows % STRIP :]], rows % STRIP
+        if rows:
+            yield np.concatenate(held)
+
+    more: dict[str, Any] = {"compression": "zlib"}
+    if linear:
         title = PRIMARIES[developing.primaries].title
-        note = f"linear {title}; (1,1,1) is {white:.6g} cd/m2"
-        extra = ["assocalpha"] if developing.transparent else None
-        tifffile.imwrite(path, rgb, photometric="rgb", description=note, extrasamples=extra)
-        return []
-    extra = ["unassalpha"] if developing.transparent else None
-    tifffile.imwrite(path, developed(light, developing, int(contents.bits)), photometric="rgb",
-                     compression="zlib", extrasamples=extra)
+        more = {"description": f"linear {title}; (1,1,1) is {white_of(developing):.6g} cd/m2"}
+    if developing.transparent:
+        more["extrasamples"] = ["assocalpha" if linear else "unassalpha"]
+    planes = 4 if developing.transparent else 3
+    kind = np.float32 if linear else np.uint16 if contents.bits == "16" else np.uint8
+    tifffile.imwrite(path, strips(), photometric="rgb", rowsperstrip=STRIP, dtype=kind,
+                     shape=(picture.height, picture.width, planes), **more)
     return []
 
 

@@ -11,7 +11,6 @@ from flask import Blueprint, abort, jsonify, render_template, request
 from dovrek.core.air.sun_place import local_day
 from dovrek.core.geometry.views import OFFERED
 from dovrek.core.run.workers import Cancel
-from dovrek.formats.kinds import printed
 from dovrek.sky.changes import COPIED, with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.trials import declaration_of
@@ -44,7 +43,6 @@ def page(slug: str) -> Any:
     live().show(slug, sky, revision, look())
     return render_template("composer.html", ramp=list(zip(STOPS, RAMP_HEX, strict=True)),
                            copied=list(COPIED), views=list(OFFERED.values()),
-                           printed=printed(),
                            drawing=versions.overlay(slug) is not None,
                            hint_off=request.cookies.get("hint") == "off",
                            **parts(Shown(slug, sky, revision, _selected(sky), look())))

@@ -1,8 +1,9 @@
-"""The Prints page: order, queue with progress, cancel, retry, viewer, downloads."""
+"""The Prints page: queue with progress, contact prints, viewer, files, storage."""
 
 from __future__ import annotations
 
-import io
+import shutil
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -17,19 +18,27 @@ from flask import (
     send_from_directory,
     url_for,
 )
-from PIL import Image
 
-from dovrek.core.colour.film import develop
-from dovrek.formats.kinds import holding, printed
-from dovrek.formats.preview import light_of_exr, sidecar_of
+from dovrek.formats.archive import zipped
+from dovrek.formats.kinds import printed
+from dovrek.formats.preview import is_linear, parts_of, sidecar_of
+from dovrek.formats.whole_file import whole_file
 from dovrek.prints import kept
+from dovrek.settings import Settings
+from dovrek.sky.reading import sky_from_text
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store
+from dovrek.store import versions
+from dovrek.store.orders import DOME, FILM, FRAMES, VOLUME, Order, OrderError
+from dovrek.store.tables import now
+from dovrek.web.prints.ordering import time_text
+from dovrek.web.prints.viewing import SIGHTS, SMALL, Sight, Unseen, seen, shows, sight_of
 from dovrek.web.shared.answers import size_text
 
 pages = Blueprint("orders", __name__)
 
-PREVIEW_WIDTH = 1600
+CONTACTS_MOST = 60
+CLEANED = {"failed": 0, "month": 30, "week": 7}  # what is cleaned up, and after how many days
 
 
 def _folder() -> Path:
@@ -42,50 +51,59 @@ def shown(row: Any) -> dict[str, Any]:
     try:
         order = jobs.order_of(row)
         kind = _kind_of(order)
-    except (jobs.OrderError, KeyError):
+    except (OrderError, KeyError):
         return {"row": row, "order": None, "left": "", "kind": "an order that cannot be read here",
-                "size": "", "files": [], "parts": "tiles"}
+                "size": "", "files": [], "parts": "tiles", "measure": ""}
     left = ""
     if row.state == jobs.WORKING and row.message:
         left = row.message
     elif row.state == jobs.WORKING and 0 < row.done < row.total:
-        seconds = row.seconds / row.done * (row.total - row.done)
-        left = f"{seconds:.0f} s left" if seconds < 90 else f"{seconds / 60:.0f} min left"
+        left = f"{time_text(row.seconds / row.done * (row.total - row.done))} left"
     elif row.state == jobs.WORKING:
         left = "finishing" if row.done and row.done == row.total else "building the scene"
-    taken = kept.bytes_of(current_app.config["SETTINGS"], row)
-    files = [(p.name, size_text(p.stat().st_size)) for p in kept.files_of(
-        current_app.config["SETTINGS"], row)] if row.state == jobs.DONE else []
+    taken = kept.bytes_of(_settings(), row)
+    files = [(p.name, size_text(p.stat().st_size)) for p in kept.files_of(_settings(), row)
+             ] if row.state == jobs.DONE else []
+    measure = (f"{order.voxel_m:g} m voxels, {order.extent_m / 1000.0:g} km"
+               if order.kind == VOLUME else f"{order.width} × {order.height} · {order.quality}")
     return {"row": row, "order": order, "left": left, "kind": kind, "files": files,
-            "parts": "frames" if order.kind == jobs.FILM else "tiles",
+            "parts": "frames" if order.is_clip else "parts", "measure": measure,
+            "foretold": time_text(row.expected),
             "size": size_text(taken) if taken else ""}
 
 
-def _kind_of(order: jobs.Order) -> str:
+def _kind_of(order: Order) -> str:
     """What is printed, in words. Raises KeyError for a file that is not known here."""
-    if order.kind == jobs.FILM:
+    if order.kind == FILM:
         return "Film, WebM"
+    if order.kind == VOLUME:
+        return "Volume, OpenVDB"
     form, bits = printed()[order.format]
-    if order.kind == jobs.DOME:
-        return f"Dome with lights, {form.title} {bits}"
-    return f"{form.title} {bits}"
+    said = {DOME: "Dome with lights, ", FRAMES: "Frames, "}.get(order.kind, "")
+    return f"{said}{form.title} {bits}"
 
 
-@pages.post("/skies/<slug>/prints")
-def order(slug: str) -> Any:
-    sky, _ = store.load(slug)
-    try:
-        wanted = jobs.order_from(request.form.to_dict(), holding())
-    except jobs.OrderError as error:
-        abort(422, str(error))
-    jobs.place(sky, slug, wanted)
-    return redirect(url_for("orders.front"))
+def _settings() -> Settings:
+    found: Settings = current_app.config["SETTINGS"]
+    return found
 
 
 @pages.get("/prints")
 def front() -> Any:
-    return render_template("prints.html", prints=[shown(r) for r in jobs.all_jobs()],
-                           removed=request.args.get("removed", 0, type=int), page="prints")
+    rows = jobs.all_jobs()
+    return render_template(
+        "prints.html", prints=[shown(r) for r in rows], page="prints",
+        removed=[int(n) for n in request.args.get("removed", "").split("-") if n.isdecimal()],
+        storage=storage(rows), finished=[r for r in rows if r.state == jobs.DONE][:CONTACTS_MOST])
+
+
+def storage(rows: list[Any]) -> dict[str, Any]:
+    """What prints take on disk, and what the bin holds of it."""
+    settings = _settings()
+    held, thrown = (sum(kept.bytes_of(settings, row) for row in some)
+                    for some in (rows, jobs.binned()))
+    return {"prints": size_text(held), "bin": size_text(thrown),
+            "free": size_text(shutil.disk_usage(settings.prints).free)}
 
 
 @pages.get("/prints/queue")
@@ -106,12 +124,48 @@ def view(number: int) -> Any:
     if row.state != jobs.DONE:
         return redirect(url_for("orders.front"))
     facts = sidecar_of(_folder() / row.file)
-    return render_template("print.html", item=shown(row), facts=facts, page="prints")
+    item = shown(row)
+    return render_template("print.html", item=item, facts=facts, page="prints",
+                           linear=is_linear(_folder() / row.file), sights=SIGHTS,
+                           there=_sky_is_there(str(row.sky_slug)),
+                           pictures=[name for name, _ in item["files"] if shows(name)],
+                           parts=_parts(row))
+
+
+def _parts(row: Any) -> list[str]:
+    """Names of the passes in a print's own file."""
+    path = _folder() / str(row.file)
+    if path.suffix != ".exr" or jobs.order_of(row).passes != "all":
+        return []
+    try:
+        return parts_of(path)
+    except (OSError, RuntimeError):
+        return []
+
+
+def _sky_is_there(slug: str) -> bool:
+    try:
+        store.load(slug)
+    except store.NoSuchSky:
+        return False
+    return True
 
 
 @pages.post("/prints/<int:number>/cancel")
 def cancel(number: int) -> Any:
     jobs.cancel(_job(number).id)
+    return redirect(url_for("orders.front"))
+
+
+@pages.post("/prints/<int:number>/pause")
+def pause(number: int) -> Any:
+    jobs.pause(_job(number).id)
+    return redirect(url_for("orders.front"))
+
+
+@pages.post("/prints/<int:number>/resume")
+def resume(number: int) -> Any:
+    jobs.resume(_job(number).id)
     return redirect(url_for("orders.front"))
 
 
@@ -128,10 +182,42 @@ def remove(number: int) -> Any:
     return redirect(url_for("orders.front", removed=number))
 
 
-@pages.post("/prints/<int:number>/restore")
-def bring_back(number: int) -> Any:
-    jobs.restore(number)
+@pages.post("/prints/clean")
+def clean() -> Any:
+    """Put prints into the bin together: those that ended without a file, or all that are older
+    than some days."""
+    what = request.form.get("what", "")
+    if what not in CLEANED:
+        abort(422, f"what: '{what[:20]}' is not known; use one of {', '.join(CLEANED)}")
+    before = now() - timedelta(days=CLEANED[what])
+    gone = []
+    for row in jobs.all_jobs():
+        ended = row.state in (jobs.FAILED, jobs.CANCELLED) if what == "failed" else (
+            row.state == jobs.DONE and row.finished is not None and row.finished < before)
+        if ended:
+            jobs.remove(row.id)
+            gone.append(str(row.id))
+    return redirect(url_for("orders.front", removed="-".join(gone)))
+
+
+@pages.post("/prints/restore")
+def bring_back() -> Any:
+    for number in request.form.get("numbers", "").split("-")[:jobs.SHOWN_MOST]:
+        if number.isdecimal() and len(number) < 16:
+            jobs.restore(int(number))
     return redirect(url_for("orders.front"))
+
+
+@pages.post("/prints/<int:number>/version")
+def as_version(number: int) -> Any:
+    """The sky as it was printed becomes a version of it, and is opened to be compared."""
+    row = _job(number)
+    slug = str(row.sky_slug)
+    if not _sky_is_there(slug):
+        abort(404, "The sky of this print lies in the bin or is gone; the print's sidecar holds it "
+                   "whole, and the skies page can open that.")
+    versions.keep_version(slug, f"Print {row.id}", sky_from_text(jobs.document_of(row)))
+    return redirect(url_for("composer.page", slug=slug))
 
 
 @pages.get("/prints/<int:number>/file")
@@ -149,42 +235,65 @@ def _download(number: int, suffix: str) -> Any:
     if row.state != jobs.DONE:
         abort(404, "This print is not finished.")
     name = str(Path(row.file).with_suffix(suffix)) if suffix else row.file
+    found = [p for p in kept.files_of(_settings(), row) if p.suffix == suffix] if suffix else []
+    name = found[0].name if found else name
     if not (_folder() / name).exists():
         abort(404, f"The file {name} is no longer in the prints folder.")
     return send_from_directory(_folder(), name, as_attachment=True)
+
+
+@pages.get("/prints/<int:number>/all.zip")
+def archive(number: int) -> Any:
+    """All files of a print in one archive, streamed: it is never whole in memory."""
+    row = _job(number)
+    files = kept.files_of(_settings(), row)
+    if row.state != jobs.DONE or not files:
+        abort(404, "This print has no files.")
+    answer = Response(zipped(files), mimetype="application/zip")
+    answer.headers["Content-Disposition"] = (
+        f'attachment; filename="{Path(row.file).stem}.zip"')
+    return answer
 
 
 @pages.get("/prints/<int:number>/files/<name>")
 def one_file(number: int, name: str) -> Any:
     """One of a print's files by its name; a film may be played in place."""
     row = _job(number)
-    names = [p.name for p in kept.files_of(current_app.config["SETTINGS"], row)]
+    names = [p.name for p in kept.files_of(_settings(), row)]
     if row.state != jobs.DONE or name not in names:
         abort(404, "This print has no such file.")
     return send_from_directory(_folder(), name, as_attachment="play" not in request.args)
 
 
+@pages.get("/prints/<int:number>/contact.png")
+def contact(number: int) -> Any:
+    """A print as a contact print: small, made once."""
+    row = _job(number)
+    path = _folder() / f"{kept.CONTACT}{row.id}.png"
+    if not path.is_file():
+        picture = _seen(row, str(row.file), Sight(width=SMALL))
+        with whole_file(path) as part:
+            part.write_bytes(picture)
+    answer = Response(path.read_bytes(), mimetype="image/png")
+    answer.headers["Cache-Control"] = "private, max-age=600"
+    return answer
+
+
 @pages.get("/prints/<int:number>/preview.png")
 def preview(number: int) -> Any:
-    """The print as the page shows it: linear files are developed as their sidecar says."""
+    """The print as the viewer asks for it: linear files are developed as their sidecar says, so
+    many stops brighter or darker; a dome may be looked around in; a part may be seen pixel by
+    pixel."""
     row = _job(number)
-    path = _folder() / row.file
-    if row.state != jobs.DONE or not path.exists():
+    name = request.args.get("name", str(row.file))
+    return Response(_seen(row, name, sight_of(request.args)), mimetype="image/png")
+
+
+def _seen(row: Any, name: str, sight: Sight) -> bytes:
+    names = [p.name for p in kept.files_of(_settings(), row)]
+    if row.state != jobs.DONE or name not in names:
         abort(404, "There is no file of this print.")
-    if path.suffix == ".exr":
-        light, facts = light_of_exr(path)
-        exposure = facts.get("exposure")
-        if not exposure:
-            abort(404, "The sidecar of this print is gone or torn; the file itself can be fetched.")
-        stride = max(1, light.shape[1] // PREVIEW_WIDTH)
-        picture = develop(light[::stride, ::stride], exposure["ev"], exposure["white_balance_k"],
-                          exposure["contrast"], exposure.get("saturation", 1.0))
-        image = Image.fromarray(picture)
-    else:
-        image = Image.open(path)
-        image.thumbnail((PREVIEW_WIDTH, PREVIEW_WIDTH))
-        if image.mode not in ("RGB", "RGBA"):
-            image = image.convert("RGB")
-    buffer = io.BytesIO()
-    image.save(buffer, "PNG", compress_level=3)
-    return Response(buffer.getvalue(), mimetype="image/png")
+    try:
+        return seen(_folder() / name, _folder() / str(row.file), sight)
+    except Unseen as error:
+        abort(404, str(error))

@@ -1,4 +1,5 @@
 // Keys and dialogs of the whole page.
+import { openOrder } from "../prints/order.js";
 import { send } from "./changes.js";
 import { $ } from "./state.js";
 
@@ -11,22 +12,9 @@ document.addEventListener("keydown", (e) => {
     send(key === "y" || e.shiftKey ? "redo" : "undo", {});
   } else if (!typing && !e.ctrlKey && !e.metaKey && !document.querySelector("dialog[open]")) {
     if (e.key === "?") $("keys").showModal();
-    else if (key === "p" && !e.target.closest?.(".band")) $("print-dialog").showModal();
+    else if (key === "p" && !e.target.closest?.(".band")) openOrder();
   }
 });
 document.addEventListener("click", (e) => {
   if (e.target.closest("[data-close]")) e.target.closest("dialog").close();
-});
-
-// ---- what kind of print: only what goes with it is asked ---------------------------------
-const WIDTHS = { backplate: 1920, dome: 4096, film: 1280 };
-$("p-kind")?.addEventListener("change", (e) => {
-  const kind = e.target.value;
-  for (const part of document.querySelectorAll("#print-dialog [data-kinds]")) {
-    part.hidden = !part.dataset.kinds.split(" ").includes(kind);
-    for (const field of part.querySelectorAll("input, select")) field.disabled = part.hidden;
-  }
-  const shape = $("p-height").valueAsNumber / $("p-width").valueAsNumber;
-  $("p-width").value = WIDTHS[kind];
-  if (kind !== "dome") $("p-height").value = 2 * Math.round((WIDTHS[kind] * shape) / 2);
 });

@@ -1,8 +1,9 @@
 // The schedule: rows dragged, typed and stepped; the acts of layers; groups that stay folded.
+import { openOrder } from "../prints/order.js";
 import { drawCurve } from "./curves.js";
 import { send, sendFile, setValues } from "./changes.js";
 import { freshen, release, touch } from "./panels.js";
-import { $, clamp, here, keyGesture, main, newGesture } from "./state.js";
+import { clamp, here, keyGesture, main, newGesture } from "./state.js";
 
 function fromPosition(row, at) {
   const low = Number(row.dataset.low),
@@ -112,7 +113,7 @@ main.addEventListener("click", (e) => {
   const d = at.dataset;
   newGesture();
   if (at.id === "undo" || at.id === "redo") send(at.id, {});
-  else if (at.id === "order") $("print-dialog").showModal();
+  else if (at.id === "order") openOrder();
   else if (d.thing) choose(d.thing);
   else if (d.add) {
     at.closest("details").open = false;

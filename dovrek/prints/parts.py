@@ -1,10 +1,9 @@
-"""Tiles of a print: computed on workers, kept on disk so that a print can go on later."""
+"""What workers compute of a print, part by part. Each is pure and comes back as plain arrays."""
 
 from __future__ import annotations
 
 import threading
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -12,40 +11,41 @@ from numpy.typing import NDArray
 
 from dovrek.core.air.sun_place import Place, sun_place
 from dovrek.core.colour.film import develop
+from dovrek.core.picture.calming import calm
 from dovrek.core.picture.probe import light_of
-from dovrek.core.picture.render import Metered, Tile, march_tile, tiles_of
+from dovrek.core.picture.render import Metered, Tile, march_tile
 from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.prepare.bodies import LayerBody
+from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.passes import PASSES
 from dovrek.core.transport.sample import OUT
+from dovrek.core.volume.voxels import Blocks, Box, box_of, filled_rows
 from dovrek.formats.dome_set import DomeNumbers, dome_numbers
-from dovrek.formats.whole_file import whole_file
 from dovrek.sky.reading import sky_from_text
-
-BAND_W, BAND_H = 480, 128
 
 _studio: Studio | None = None
 _lock = threading.Lock()
 
 
-def print_tiles(width: int, height: int) -> list[Tile]:
-    """Tiles large enough to be worth storing, small enough to cancel and resume well."""
-    return tiles_of(width, height, BAND_W, BAND_H)
+def _studio_here() -> Studio:
+    """This process's studio; the lock is held."""
+    global _studio
+    if _studio is None:
+        _studio = Studio(2)
+    return _studio
 
 
 def scene_of(document: str, wish: Wish) -> tuple[Prepared, Metered]:
     """The scene of a print, built once a process and kept."""
-    global _studio
     with _lock:
-        if _studio is None:
-            _studio = Studio(2)
-        return _studio.prepare(sky_from_text(document), wish, Cancel())
+        return _studio_here().prepare(sky_from_text(document), wish, Cancel())
 
 
 def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     """(rows, columns, 5) mean light of a tile, and behind it the sums of its passes if they are
-    wished for. Runs on a dask worker; pure."""
+    wished for."""
     prepared, _ = scene_of(document, wish)
     sky = sky_from_text(document)
     size, settings = (wish.width, wish.height), wish.settings
@@ -59,6 +59,15 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     return np.concatenate([light, sums], axis=2)
 
 
+def compute_calm(rows: NDArray[np.float32], above: int, below: int, joined: bool
+                 ) -> NDArray[np.float32]:
+    """A band's (n, w, 3) light with its grain spread, from its rows and those `above` and `below`
+    it that were looked at; `joined`: left and right meet."""
+    light = rows.copy()
+    calm(light, None, joined)
+    return light[above : len(light) - below]
+
+
 def depth_of(wish: Wish) -> int:
     """Numbers a pixel of a tile has."""
     return OUT + PASSES if wish.passes else OUT
@@ -69,54 +78,44 @@ def numbers_of(document: str, wish: Wish) -> tuple[Place, Metered, dict[str, Any
     prepared, metered = scene_of(document, wish)
     sky = sky_from_text(document)
     with _lock:
-        assert _studio is not None
-        light = light_of(sky, _studio.preparer, prepared, Cancel())
+        light = light_of(sky, _studio_here().preparer, prepared, Cancel())
     return sun_place(sky), metered, light
 
 
 def compute_frame(document: str, wish: Wish) -> NDArray[np.uint8]:
-    """(h, w, 3) developed codes of a frame of the clip. Runs on a dask worker; pure."""
-    global _studio
+    """(h, w, 3) developed codes of a frame of the clip."""
+    light, metered = compute_light(document, wish)
+    return np.asarray(develop(light, *metered), dtype=np.uint8)
+
+
+def compute_light(document: str, wish: Wish) -> tuple[NDArray[np.float32], Metered]:
+    """(h, w, 5) light of a frame of the clip, and how it is exposed."""
     with _lock:
-        if _studio is None:
-            _studio = Studio(2)
-        rendered = _studio.render(sky_from_text(document), wish)
-    return np.asarray(develop(rendered.light, *rendered.metered), dtype=np.uint8)
+        rendered = _studio_here().render(sky_from_text(document), wish)
+    return rendered.light, rendered.metered
 
 
 def dome_numbers_of(document: str, wish: Wish) -> DomeNumbers:
     """What a dome's files need beside its picture."""
     prepared, metered = scene_of(document, wish)
     with _lock:
-        assert _studio is not None
-        return dome_numbers(sky_from_text(document), prepared, metered, _studio, Cancel())
+        return dome_numbers(sky_from_text(document), prepared, metered, _studio_here(), Cancel())
 
 
-def tile_path(folder: Path, tile: Tile) -> Path:
-    return folder / f"tile-{tile.y0:05d}-{tile.x0:05d}.npy"
+def _bodies(document: str) -> list[LayerBody]:
+    with _lock:
+        return _studio_here().preparer.bodies(sky_from_text(document), FINE, Cancel())
 
 
-def store_part(path: Path, values: NDArray[Any]) -> None:
-    """Keep a tile or a frame, whole or not at all. Raises OSError."""
-    with whole_file(path) as part, part.open("wb") as file:
-        np.save(file, values)
+def boxes_of(document: str, voxel_m: float, extent_m: float, rain: bool) -> dict[str, Box]:
+    """The box of each layer's volume."""
+    return {body.layer.id: box_of(body, voxel_m, extent_m, rain=rain)
+            for body in _bodies(document)}
 
 
-def stored_frame(path: Path, size: tuple[int, int]) -> NDArray[np.uint8] | None:
-    """A kept frame of a film, or None when it is missing or damaged."""
-    try:
-        codes: Any = np.load(path, mmap_mode="r")
-    except (OSError, ValueError, EOFError):
-        return None
-    return codes if codes.shape == (size[1], size[0], 3) and codes.dtype == np.uint8 else None
+def compute_rows(document: str, layer: str, box: Box, rows: tuple[int, int], rain: bool) -> Blocks:
+    """The blocks with cloud of some rows of towers of a layer's box."""
+    body = next(b for b in _bodies(document) if b.layer.id == layer)
+    return filled_rows(body, box, rows, Cancel(), rain)
 
 
-def stored_tile(folder: Path, tile: Tile, depth: int = OUT) -> NDArray[np.float32] | None:
-    """A kept tile of `depth` numbers a pixel, or None when it is missing or damaged."""
-    path = tile_path(folder, tile)
-    try:
-        light: Any = np.load(path)
-    except (OSError, ValueError, EOFError):
-        return None
-    wanted = (tile.y1 - tile.y0, tile.x1 - tile.x0, depth)
-    return light if light.shape == wanted and light.dtype == np.float32 else None

@@ -1,0 +1,45 @@
+"""The whole sky with its lights, sidecar and proof of lighting."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from dovrek.core.run.workers import Cancel, Workers
+from dovrek.formats.bands import Banded
+from dovrek.formats.dome_set import CUBE, DomeNumbers, DomeOrder, face_sky, write_dome_set
+from dovrek.formats.kinds import printed
+from dovrek.prints.cluster import result_of, submitted
+from dovrek.prints.makers.task import Task, pictured
+from dovrek.prints.parts import dome_numbers_of
+from dovrek.prints.stored import StoredPicture
+from dovrek.sky.reading import sky_to_text
+from dovrek.store.orders import FACES_SHARE
+
+
+def dome(task: Task) -> list[Path]:
+    """All files, the dome first."""
+    order, wish = task.order, task.wish()
+    _, bits = printed()[order.format]
+    written = DomeOrder(task.name, order.width, order.quality, order.sun == "in", order.centre,
+                        bits, primaries=order.primaries,
+                        face_pixels=order.width // FACES_SHARE if order.faces == "six" else 0)
+    whole = _banded(pictured(task, wish))
+    faces = {}
+    for face in CUBE if written.face_pixels else ():
+        document = sky_to_text(face_sky(task.sky, written, face))
+        faces[face] = _banded(pictured(task, written.face_wish, document,
+                                       task.parts / f"face-{face}"))
+    numbers: DomeNumbers = result_of(
+        submitted(task.client(), dome_numbers_of, task.document, wish), task.progress.beat)
+    task.progress.beat("writing the files")
+    own = Workers(1)
+    try:
+        said = write_dome_set(task.prints, task.sky, written, whole, numbers, own, Cancel(),
+                              task.progress.seconds, faces)
+    finally:
+        own.close()
+    return [task.prints / name for name in said["files"]]
+
+
+def _banded(stored: StoredPicture) -> Banded:
+    return Banded(stored.height, stored.width, stored.bands)
