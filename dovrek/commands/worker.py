@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import signal
 import tempfile
@@ -20,17 +21,15 @@ NICENESS = 10
               help="Of the scheduler, like tls://10.0.0.5:8786.")
 @click.option("--threads", type=click.IntRange(1, 256), default=None,
               help="Parts computed at once; the machine's cores unless set.")
-@click.option("--name", default=None, help="What the worker is called; host and process unless set.")
+@click.option("--name", default=None, help="What it is called; host and process unless set.")
 def worker(scheduler: str, threads: int | None, name: str | None) -> None:
     """Compute parts of prints for a scheduler until stopped. Its release must be that of the
     machine that prints."""
     if scheduler.partition("://")[0] not in ("tcp", "tls") or "://" not in scheduler:
         raise BadInput(f"--scheduler: '{scheduler[:60]}' is no address; give one like "
                        "tls://10.0.0.5:8786")
-    try:
+    with contextlib.suppress(OSError):  # it works all the same, only less politely
         os.nice(NICENESS)
-    except OSError:
-        pass  # it works all the same, only less politely
     said = asyncio.run(_serve(scheduler, threads or os.cpu_count() or 1, name))
     if said:
         raise BadInput(said)
@@ -43,7 +42,9 @@ async def _serve(address: str, threads: int, name: str | None) -> str:
     from dovrek.prints.release import RELEASE, SAID
 
     try:
-        async with Client(address, asynchronous=True, timeout=TRY_S, set_as_default=False) as client:
+        async with Client(  # type: ignore[no-untyped-call]
+                address, asynchronous=True, timeout=TRY_S,
+                set_as_default=False) as client:
             try:
                 wanted = await client.get_metadata([SAID])
             except KeyError:
@@ -62,5 +63,5 @@ async def _serve(address: str, threads: int, name: str | None) -> str:
             loop.add_signal_handler(number, lambda: asyncio.ensure_future(made.close()))
         await made
         click.echo(f"release {RELEASE}, {threads} threads, works for {address}")
-        await made.finished()
+        await made.finished()  # type: ignore[no-untyped-call]
     return ""

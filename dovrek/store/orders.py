@@ -188,6 +188,8 @@ def order_of_text(text: str) -> Order:
         order = Order(**json.loads(text))
     except (ValueError, TypeError):
         raise OrderError("order: it cannot be read; remove this print and order it anew") from None
+    if not isinstance(order.width, int) or not isinstance(order.height, int):
+        raise OrderError("order: its size cannot be read; remove this print and order it anew")
     if order.kind not in KINDS:
         raise OrderError(f"order: prints of the kind '{order.kind}' are not known here; remove it")
     return order

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from peewee import fn
+
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import text_to_keep
 from dovrek.store.documents import full_text, kept_text
@@ -54,8 +56,10 @@ def job(number: int) -> PrintJob:
 
 
 def all_jobs(limit: int = SHOWN_MOST) -> list[PrintJob]:
+    """The newest prints; those ordered together stand together, in their order."""
+    first = fn.COALESCE(fn.NULLIF(PrintJob.party, 0), PrintJob.id)
     return list(PrintJob.select().where(PrintJob.binned.is_null()).order_by(
-        PrintJob.id.desc()).limit(limit))
+        first.desc(), PrintJob.id).limit(limit))
 
 
 def order_of(row: PrintJob) -> Order:

@@ -175,8 +175,8 @@ def test_print_orders(client: FlaskClient) -> None:
     form = {"token": token(client), "width": "64", "height": "36", "format": "png-16"}
     page = client.post("/skies/board/prints", data=form, follow_redirects=True)
     assert "waiting" in page.get_data(as_text=True)
-    refused = client.post("/skies/board/prints", data=form | {"width": "9999"})
-    assert refused.status_code == 422 and "8192" in refused.get_data(as_text=True)
+    refused = client.post("/skies/board/prints", data=form | {"width": "17000"})
+    assert refused.status_code == 422 and "16384" in refused.get_data(as_text=True)
     number = jobs.all_jobs()[0].id
     assert client.get(f"/prints/{number}/file").status_code == 404
     client.post(f"/prints/{number}/cancel", data={"token": token(client)})

@@ -117,7 +117,8 @@ def forecast(slug: str) -> Any:
     return render_template("forecast.html", slug=slug, order=order, sky=sky, count=count,
                            found=_said(learned(found, lately)) if found else None,
                            learned=len(lately), framing=framing_of(sky, order, sun_place(sky)),
-                           disk=size_text(int(disk_of(order, sky))))
+                           disk=size_text(int(disk_of(order, sky))),
+                           pictured=store.stored(slug).picture_of is not None)
 
 
 def _said(found: Foretold) -> dict[str, Any]:

@@ -54,7 +54,9 @@ def place_name(sky: Sky, path: str) -> str:
 
 
 def size_text(count: int) -> str:
-    """Bytes in words: 340 kB, 12.5 MB."""
+    """Bytes in words: 340 kB, 12.5 MB, 3.2 GB."""
+    if count >= 1e9:
+        return f"{count / 1e9:.1f} GB"
     return f"{count / 1e6:.1f} MB" if count >= 1e6 else f"{max(count, 0) / 1e3:.0f} kB"
 
 
