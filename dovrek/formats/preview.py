@@ -14,7 +14,6 @@ import OpenEXR
 import tifffile
 from numpy.typing import NDArray
 
-from dovrek.core.colour.film import encode_srgb
 from dovrek.core.colour.primaries import PRIMARIES
 
 LINEAR = (".exr", ".hdr")
@@ -49,11 +48,10 @@ def parts_of(path: Path) -> list[str]:
     """Names of the passes that an OpenEXR file holds beside its beauty."""
     found: dict[str, None] = {}
     for name in _file(str(path), path.stat().st_mtime_ns)[0]:
-        if name in BEAUTY:
-            continue
-        group, _, last = name.rpartition(".")
-        found["" if not group else f"matte.{last}" if group == "matte" else group] = None
-    return [name for name in found if name]
+        group, _, last = name.rpartition(".")  # colours come joined, under their pass alone
+        if name not in BEAUTY:
+            found[name if not group or group == "matte" else group] = None
+    return list(found)
 
 
 @lru_cache(maxsize=1)
@@ -110,11 +108,11 @@ def part_of(path: Path, part: str) -> NDArray[np.uint8]:
     elif f"{part}.Y" in channels:
         shown = channels[f"{part}.Y"].astype(np.float32)
     else:
-        found = [channels.get(f"{part}.{letter}") for letter in "RGB"]
-        if any(x is None for x in found):
+        if part not in channels or channels[part].ndim != 3:
             raise LookupError(f"{path.name} has no pass '{part}'")
-        shown = np.stack([x.astype(np.float32) for x in found if x is not None], axis=2)
-        shown = encode_srgb(np.clip(shown, 0.0, 1.0).astype(np.float64))
+        shown = channels[part][..., :3].astype(np.float32)
+        shown = np.clip(shown, 0.0, 1.0)  # as sRGB encodes it (IEC 61966-2-1)
+        shown = np.where(shown <= 0.0031308, 12.92 * shown, 1.055 * shown ** (1 / 2.4) - 0.055)
     if shown.ndim == 2:
         shown = np.repeat(shown[..., None], 3, axis=2)
     return np.asarray(np.clip(shown, 0.0, 1.0) * 255.0 + 0.5, dtype=np.uint8)

@@ -15,6 +15,7 @@ import pytest
 from flask.testing import FlaskClient
 from PIL import Image
 
+from dovrek.core.transport.passes import PASSES, passes_of
 from dovrek.formats.kinds.format import Developing
 from dovrek.formats.pictures import write_picture
 from dovrek.formats.preview import looked_around
@@ -180,6 +181,19 @@ def test_every_format_is_seen_and_exposed(
     assert client.get(f"/prints/{number}/preview.png?name=../dovrek.sqlite").status_code == 404
     small = client.get(f"/prints/{number}/contact.png")
     assert small.status_code == 200 and (store.prints / f".contact-{number}.png").exists()
+
+
+def test_passes_of_a_file_are_seen_one_by_one(
+        client: FlaskClient, store: Settings, ramp: np.ndarray) -> None:  # noqa: F811
+    number = done(store, ramp, Order(80, 40, format="exr-half", passes="all"), "half", ".exr")
+    sums = np.random.default_rng(3).uniform(0.2, 0.8, (40, 80, PASSES)).astype(np.float32)
+    write_picture(store.prints / f"board-{number}.exr", ramp,
+                  Developing(EV, KELVINS, bits="half"), passes_of(sums, 1, 2), ["a", "b"])
+    page = client.get(f"/prints/{number}").get_data(as_text=True)
+    for part in ("clouds", "sky", "ground", "air", "depth", "sunlit", "matte.a", "matte.b"):
+        assert f'data-part="{part}"' in page
+        assert picture_of(client, number, f"part={part}&small=1").shape == (40, 80, 3)
+    assert client.get(f"/prints/{number}/preview.png?part=none").status_code == 404
 
 
 def test_all_files_come_in_one_archive(
