@@ -12,6 +12,7 @@ from pydantic import Field, field_validator, model_validator
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Motion
 from dovrek.sky.parameter import Group, choice, colour_of, number, parameter_at
+from dovrek.sky.relief import Relief
 
 FORMAT_VERSION = 1
 KEYED = ("number", "integer", "colour", "switch")  # kinds of control that keys can move
@@ -239,6 +240,7 @@ class Sky(Group):
     sun: Sun = Field(default_factory=lambda: Sun())
     moon: Moon = Field(default_factory=lambda: Moon())
     air: Air = Field(default_factory=lambda: Air())
+    relief: Relief = Field(default_factory=lambda: Relief())
     layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
     camera: Camera = Field(default_factory=lambda: Camera())
     film: Film = Field(default_factory=lambda: Film())

@@ -132,7 +132,7 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
     uneven, crossed = np.empty_like(everywhere), np.empty_like(everywhere)
     scene = prepared.scene
     dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
-    find_horizon(lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3),
+    find_horizon(scene, lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3),
                  np.empty((height + 1, width + 1), dtype=np.uint8), crossed)
     on_line = crossed != 0
     if on_line.any():

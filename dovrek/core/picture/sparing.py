@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 
 from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.geometry.views import ray_of
+from dovrek.core.land.meeting import land_distance
+from dovrek.core.transport.march import LAND_FAR_M
 from dovrek.core.transport.sample import ALPHA, DISTANCE, GREEN, OUT
 
 Mask = NDArray[np.uint8]
@@ -42,8 +44,9 @@ def widened(mask: Mask) -> Mask:
 
 
 @kernel
-def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, above, crossed):
-    """Mark the pixels that the horizon crosses; `dip` is the sine of its elevation.
+def find_horizon(scene, lens, dip, width, height, tile_y, tile_x, place, ray, above, crossed):
+    """Mark the pixels that the horizon or the land's outline against the sky crosses; `dip` is the
+    sine of the horizon's elevation.
 
     `above` is scratch, one larger each way than `crossed` (h, w): the pixels' corners.
     """
@@ -51,7 +54,12 @@ def find_horizon(lens, dip, width, height, tile_y, tile_x, place, ray, above, cr
     for row in range(rows + 1):
         for column in range(columns + 1):
             ray_of(lens, (tile_x + column) / width, (tile_y + row) / height, place, ray)
-            above[row, column] = 1 if ray[2] > dip else 0
+            clear = ray[2] > dip
+            if clear and scene.land.squares > 0:
+                clear = land_distance(scene.land, scene.land_heights, scene.land_peaks,
+                                      scene.radius, place[0], place[1], scene.height, ray[0],
+                                      ray[1], ray[2], LAND_FAR_M) < 0.0
+            above[row, column] = 1 if clear else 0
     for row in range(rows):
         for column in range(columns):
             count = (above[row, column] + above[row, column + 1] + above[row + 1, column]

@@ -22,6 +22,8 @@ from dovrek.core.clouds.record import LAYER, Field
 from dovrek.core.clouds.values import Record
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES
+from dovrek.core.land.meeting import no_land
+from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody, joined_cells, solids
 from dovrek.core.prepare.lighting import shares_of
@@ -170,8 +172,8 @@ def sun_record(air: Air | Atmosphere, source: Source, height_m: float) -> np.voi
 def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tuple[Any, Any, Any],
               light: list[NDArray[np.float32]], stands: list[Stand], shade: Shade,
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
-              low_view: SkyView | None, beam: NDArray[np.float64], source: Source, height_m: float,
-              shadow_rays: bool) -> Scene:
+              low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
+              source: Source, height_m: float, shadow_rays: bool) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
     `low_view` is what an eye near the ground sees, when the camera stands high.
@@ -195,6 +197,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         once_share=np.array([1.0 if s.heaped or s.veil else slanting for s in stands] or [1.0]),
         ground=ground,
         sun=sun_record(tables, source, height_m),
+        land=no_land(), land_heights=land.heights, land_peaks=land.peaks, land_sky=land.sky,
         glow=np.zeros(3),
         lobes=np.array([p.flat() for p in PHASES]),
         grain=grain(),
@@ -206,7 +209,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
     scene = scene._replace(below=over_mean(lit, mean, ground))
     low = scene if low_view is None else scene._replace(height=LOW_EYE_M, clear=low_view)
     _light_ground(ground, low, tables, sun, tools)
-    return scene._replace(below=over_mean(lit, mean, ground))
+    return scene._replace(below=over_mean(lit, mean, ground), land=land_at)
 
 
 def _light_ground(ground: np.void, low: Scene, air: Air, sun: Place, tools: Tools) -> None:

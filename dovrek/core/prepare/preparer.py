@@ -26,6 +26,8 @@ from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sunlight import light_direction
 from dovrek.core.clouds.motion import Moving, moving_of
 from dovrek.core.geometry.planet import reach_m
+from dovrek.core.land.meeting import land_record, raised
+from dovrek.core.land.sky_share import ready_land
 from dovrek.core.prepare.assembly import (
     LOW_EYE_M,
     Shade,
@@ -50,6 +52,7 @@ from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.scene import Scene
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
+from dovrek.sky.relief import Relief
 
 LEAST_FAR_M = 60_000.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
@@ -95,11 +98,18 @@ def seen_layers(sky: Sky) -> list[Layer]:
 Moves = dict[str, Moving]  # by layer
 
 
+def _shape_of(sky: Sky) -> Relief:
+    """A sky's relief without its place and tone, which its arrays do not hang on."""
+    usual = Relief()
+    return sky.relief.model_copy(update={
+        name: getattr(usual, name) for name in ("east_km", "north_km", "turn_deg", "albedo")})
+
+
 def _told_by(sky: Sky, moved: Moves | None = None) -> str:
     """What a document says of its scene, whatever is only framing, film or name."""
     layers = [x.model_dump(exclude={"name", "locked"}) for x in seen_layers(sky)]
     return key_of(repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
-                        sky.camera.altitude_m, sky.camera.east_m, sky.camera.north_m,
+                        sky.camera.altitude_m, sky.camera.east_m, sky.camera.north_m, sky.relief,
                         sorted((moved or {}).items()))))
 
 
@@ -124,11 +134,13 @@ class Preparer:
               moved: Moves | None = None) -> Prepared:
         """Everything a march needs, layers as they have moved (by id; unsaid: as in a still).
         Raises Cancelled when superseded."""
+        told = _told_by(sky, moved)
+        sky = raised(sky)
         air = self.air_of(sky, draft=fineness.rough)
-        bodies = self.bodies(sky, fineness, cancel, moved)
+        bodies = self._bodies(sky, fineness, cancel, moved)
         lit = [self._lit(sky, source, air, bodies, fineness, cancel) for source in sources(sky)]
         built = self.cache.memo("scenes", "")
-        built[_told_by(sky, moved), fineness] = [("scene", light.key) for light in lit]
+        built[told, fineness] = [("scene", light.key) for light in lit]
         for old in list(built)[:-SCENES_NOTED]:
             built.pop(old, None)
         glow = np.array(NIGHT_GLOW) / lit[0].weight
@@ -138,13 +150,17 @@ class Preparer:
     def bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel,
                moved: Moves | None = None) -> list[LayerBody]:
         """Shapes, cells and cover of the layers that are seen, as they have moved."""
+        return self._bodies(raised(sky), fineness, cancel, moved)
+
+    def _bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel,
+                moved: Moves | None) -> list[LayerBody]:
         return [body_of(sky, layer, fineness, self.maker(cancel),
                         (moved or {}).get(layer.id) or moving_of(sky, layer, 0.0))
                 for layer in seen_layers(sky)]
 
     def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
         """Shapes, cells and cover of one layer."""
-        return body_of(sky, layer, fineness, self.maker(cancel))
+        return body_of(raised(sky), layer, fineness, self.maker(cancel))
 
     def _lit(self, sky: Sky, source: Source, air: AirNodes, bodies: list[LayerBody],
              fineness: Fineness, cancel: Cancel) -> Prepared:
@@ -162,11 +178,16 @@ class Preparer:
         observer = Observer(height, sun.elevation_true, sun.azimuth, far, not shadow_rays)
         low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
         joined = joined_field(bodies)
+        shape = ready_land(relief=_shape_of(sky))
+        land = maker.make(shape)
+        squares = len(land.heights) - 1
         node = lit_scene(
             layers=joined.layers, solid=joined.solid, cells=joined.cells, light=light,
             stands=stands_of(bodies), shade=shade, air=air.parameters, table=air.table,
             scattered=air.scattered,
             view=self._view(air, observer, shade, bodies, fineness.rough, maker),
+            land=shape,
+            land_at=land_record(sky, squares, land.places, len(land.sky)),
             low_view=low if height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun), source=source,
             height_m=height, shadow_rays=shadow_rays)
@@ -243,7 +264,7 @@ class Preparer:
     def from_above(self, prepared: Prepared, cancel: Cancel) -> Prepared:
         """The same scene for a plan: seen straight down from above its highest cloud."""
         height = max([b.base + 1.1 * b.layer.thickness_m for b in prepared.bodies]
-                     + [0.0]) + PLAN_ABOVE_M
+                     + [float(prepared.scene.land["highest"]) * 1.1]) + PLAN_ABOVE_M
         lit = []
         for light in prepared.lights:
             sun = light.sun

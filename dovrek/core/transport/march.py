@@ -20,8 +20,10 @@ from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
 from dovrek.core.geometry.planet import ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
+from dovrek.core.land.meeting import land_distance
 from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
 from dovrek.core.transport.disc import sun_disc_share
+from dovrek.core.transport.land_light import land_light
 from dovrek.core.transport.look_ups import ground_light
 from dovrek.core.transport.passes import (
     AIR,
@@ -41,6 +43,7 @@ from dovrek.core.transport.shadow_rays import find_shadows, lit_share, taken
 from dovrek.core.transport.spans import layer_spans, layers_at
 
 STEPS_LIMIT = 4000
+LAND_FAR_M = 400_000.0
 NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
 RAIN_STEPS, RAIN_FAR = 8.0, 0.03
@@ -107,6 +110,12 @@ def _begin(scene, walk, spans, shadows):
     walk.row = beam_row(theta)
     walk.ground_t = ground_distance(scene.radius, walk.height, dz)
     walk.limit = walk.ground_t if walk.ground_t > 0.0 else 1e9
+    met = land_distance(scene.land, scene.land_heights, scene.land_peaks, scene.radius, walk.x0,
+                        walk.y0, walk.height, dx, dy, dz, min(walk.limit, LAND_FAR_M))
+    walk.on_land = 1 if met >= 0.0 else 0
+    if met >= 0.0:
+        walk.ground_t = max(met, 1e-3)
+        walk.limit = walk.ground_t
     walk.r0 = scene.radius + walk.height
     if scene.shadow_rays:
         find_shadows(scene, walk.x0, walk.y0, walk.height, dx, dy, dz, walk.elevation,
@@ -191,7 +200,13 @@ def _ground_behind(scene, walk, shadows):
     there."""
     t = walk.ground_t
     _air(scene, walk, shadows, t)
-    lit = ground_light(scene, walk.x0 + t * walk.dx, walk.y0 + t * walk.dy, walk.behind)
+    x, y = walk.x0 + t * walk.dx, walk.y0 + t * walk.dy
+    if walk.on_land != 0:
+        h = walk.height + t * walk.dz + t * t * (1.0 - walk.dz * walk.dz) / (2.0 * scene.radius)
+        lit = land_light(scene, x, y, h, walk.random, walk.normal[:], walk.sunlight[:],
+                         walk.behind[:])
+    else:
+        lit = ground_light(scene, x, y, walk.behind)
     for c in range(3):
         walk.behind[c] = walk.behind[c] * walk.passed[c] + walk.scatter[c]
     return lit

@@ -47,6 +47,10 @@ class Scene(NamedTuple):
     once_share: NDArray[np.float64]  # (L,) of light turned widely once: what is there
     ground: np.void  # GROUND
     sun: np.void  # SUN
+    land: np.void  # meeting.LAND
+    land_heights: NDArray[np.float32]  # (n + 1, n + 1) metres above the level ground
+    land_peaks: NDArray[np.float32]  # highest places of its squares, all levels end to end
+    land_sky: NDArray[np.float32]  # (m, m) share of the sky's light that falls on it
     glow: NDArray[np.float64]  # (3,) XYZ radiance of the night sky behind all
     lobes: NDArray[np.float64]  # (phases, 6) phase functions: weight and asymmetry of three lobes
     grain: NDArray[np.float32]  # (64, 64) starts of neighbouring rays

@@ -25,6 +25,7 @@ WALK = np.dtype([
     ("elevation", "f8"), ("azimuth", "f8"),  # radians
     ("cosine", "f8"), ("haze", "f8"),  # of the angle to the sun; the haze's phase function there
     ("row", "f8"), ("ring", "f8", (3,)),  # row of the beam's tables; light of a halo
+    ("on_land", "i8"),  # 1 when what the ray meets is the land
     ("ground_t", "f8"), ("limit", "f8"), ("r0", "f8"),  # metres: ground or −1, end, from the centre
     ("through", "f8"), ("through_scaled", "f8"),  # transmittance, true and scaled
     ("depth", "f8"),  # optical depth so far
@@ -41,7 +42,7 @@ WALK = np.dtype([
     ("scatter", "f8", (3,)), ("passed", "f8", (3,)),  # of air
     ("matte", "f8", (ACTIVE_MOST,)),
     ("grid", "f8", (6,)), ("place", "f8", (3,)), ("parts", "f8", (9,)),  # of look-ups
-    ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)),
+    ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)), ("normal", "f8", (3,)),
 ], align=True)
 
 NODES = 32  # of a ray between the eye and the highest cloud

@@ -42,6 +42,8 @@ def facts_of(sky: Sky) -> dict[str, str]:
             "moon": moon_fact(sky),
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
                     f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
+            "relief": "level ground" if sky.relief.form == "none" else
+                      f"{sky.relief.form}, {sky.relief.highest_m:.0f} m high",
             "camera": f"sees {field}", "film": "from scene light to a picture"}
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dovrek.sky.document import Air, Camera, Film, Moon, Site, Sun
 from dovrek.sky.parameter import Group
+from dovrek.sky.relief import Relief
 
 THINGS: dict[str, type[Group]] = {"sun": Sun, "moon": Moon, "air": Air, "site": Site,
-                                  "camera": Camera, "film": Film}
-THING_NAMES = {name: name.capitalize() for name in THINGS}
+                                  "relief": Relief, "camera": Camera, "film": Film}
+THING_NAMES = {name: name.capitalize() for name in THINGS} | {"relief": "Land"}

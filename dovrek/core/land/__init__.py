@@ -1,0 +1,1 @@
+"""Land: heights of a relief, where rays meet it, how much sky it sees."""

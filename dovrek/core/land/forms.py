@@ -1,0 +1,121 @@
+"""Heights of invented reliefs: an uplift of their form, uneven by noise, worn by rivers.
+
+The noise is Perlin's (1985, an image synthesizer).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter, zoom
+
+from dovrek.core.land.erosion import erode
+from dovrek.sky.relief import Relief
+
+SIDE = 1024  # squares a side; heights stand at their corners
+COARSE = 256  # squares a side at which rivers run
+COARSEST = 3  # waves a side of the first octave
+TURNS = 45  # of uplift and wear
+CREEP, RUGGED_CREEP = 0.45, 0.09  # of slopes, worn and rugged
+FINE = 1.0  # squares that fine noise moves a slope by
+
+Array = NDArray[np.float64]
+
+
+def _noise(side: int, waves: int, rng: np.random.Generator) -> Array:
+    """Gradient noise of (side + 1)² places, about ±0.7."""
+    angles = rng.uniform(0.0, 2.0 * math.pi, (waves + 1, waves + 1))
+    gx, gy = np.cos(angles), np.sin(angles)
+    at = np.arange(side + 1) / side * waves
+    cell = np.minimum(at.astype(int), waves - 1)
+    f = at - cell
+    fade = f**3 * (f * (6.0 * f - 15.0) + 10.0)
+    fx, fy = f[:, None], f[None, :]
+    i, j = cell[:, None], cell[None, :]
+
+    def corner(a: int, b: int) -> Array:
+        found: Array = gx[i + a, j + b] * (fx - a) + gy[i + a, j + b] * (fy - b)
+        return found
+
+    low = corner(0, 0) * (1 - fade[:, None]) + corner(1, 0) * fade[:, None]
+    high = corner(0, 1) * (1 - fade[:, None]) + corner(1, 1) * fade[:, None]
+    found: Array = low * (1 - fade[None, :]) + high * fade[None, :]
+    return found
+
+
+def _sum(side: int, waves: int, octaves: int, gain: float, rng: np.random.Generator) -> Array:
+    """A sum of octaves of noise, of a standard deviation of about one."""
+    total = np.zeros((side + 1, side + 1))
+    for octave in range(octaves):
+        total += gain**octave * _noise(side, waves * 2**octave, rng)
+    found: Array = total / max(float(total.std()), 1e-9)
+    return found
+
+
+def _smooth(x: Array) -> Array:
+    t = np.clip(x, 0.0, 1.0)
+    found: Array = t * t * (3.0 - 2.0 * t)
+    return found
+
+
+def _places(side: int) -> tuple[Array, Array]:
+    """Distance from the middle and from the border, in sides."""
+    at = np.arange(side + 1) / side - 0.5
+    x, y = at[:, None], at[None, :]
+    return np.hypot(x, y), 0.5 - np.maximum(np.abs(x), np.abs(y))
+
+
+def _hills(rough: Array) -> Array:
+    _, border = _places(COARSE)
+    return _smooth((border - 0.02 + 0.05 * rough) / 0.22) * (1.0 + 0.35 * rough).clip(0.05)
+
+
+def _mountain(rough: Array) -> Array:
+    """Most in the middle, so that one summit stands there."""
+    far, border = _places(COARSE)
+    inside = _smooth((0.44 + 0.035 * rough - far) / 0.25)
+    found: Array = inside * (0.12 + np.clip(1.0 - far / 0.4, 0.0, 1.0) ** 1.6) * (border > 0.01)
+    return found
+
+
+def _island(rough: Array) -> Array:
+    """A shore that wanders."""
+    far, border = _places(COARSE)
+    inside = 0.30 + 0.075 * rough - far
+    found: Array = np.where((inside > 0.0) & (border > 0.02), 0.15 + _smooth(inside / 0.2), 0.0)
+    return found
+
+
+FORMS: dict[str, Callable[[Array], Array]] = {"hills": _hills, "mountain": _mountain,
+                                              "island": _island}
+
+
+@lru_cache(maxsize=4)
+def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
+    """Heights of a form, 0 … 1: worn on a coarse grid, then finer places between its own."""
+    rng = np.random.default_rng(seed * 7919 + 17)
+    rough = _sum(COARSE, COARSEST, 5, 0.55, rng)
+    uplift = np.where(FORMS[form](rough) > 0.004, FORMS[form](rough), 0.0)
+    heights = 0.05 * uplift * (1.0 + 0.3 * _sum(COARSE, 8, 4, 0.6, rng))
+    erode(heights, uplift, TURNS, CREEP * (RUGGED_CREEP / CREEP) ** ruggedness)
+    made = zoom(heights / max(float(heights.max()), 1e-9), (SIDE + 1) / (COARSE + 1), order=3,
+                grid_mode=False)
+    steep = gaussian_filter(np.hypot(*np.gradient(made, 1.0 / SIDE)), 3.0)
+    made += FINE * (0.2 + 0.8 * ruggedness) * steep * _sum(SIDE, COARSE // 4, 3, 0.55, rng) / SIDE
+    made = np.clip(made, 0.0, None)
+    found: NDArray[np.float32] = (made / max(float(made.max()), 1e-9)).astype(np.float32)
+    found[:2], found[-2:], found[:, :2], found[:, -2:] = 0.0, 0.0, 0.0, 0.0
+    found.flags.writeable = False
+    return found
+
+
+def heights_of(relief: Relief) -> NDArray[np.float32]:
+    """(n + 1, n + 1) metres above the level ground at corners of squares, [east, north] of the
+    land's own frame; 0 at the border. One corner of nothing for no land."""
+    if relief.form == "none":
+        return np.zeros((1, 1), dtype=np.float32)
+    return _heights(relief.form, relief.seed, relief.ruggedness) * np.float32(relief.highest_m)

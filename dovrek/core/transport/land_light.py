@@ -1,0 +1,73 @@
+"""Light of the land where a ray meets it: sun on its slope past its own and the clouds' shadows,
+the sky it sees, what slopes around return."""
+
+from __future__ import annotations
+
+import math
+
+from dovrek.core.air.sunlight import sunlight_at
+from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.land.meeting import (
+    CLEAR_M,
+    grid_x,
+    grid_y,
+    land_distance,
+    land_normal,
+)
+from dovrek.core.transport.look_ups import sun_passed
+
+SHADOW_FAR_M = 200_000.0
+STEEPEST_GAIN = 3.0  # of a low sun's aureole on a slope that faces it, over level ground
+
+
+@inner
+def _sky_share(scene, x, y):
+    """Share of the sky's light that falls on the land at a place."""
+    m = scene.land.sky_squares
+    every = scene.land.squares / m
+    a = min(max(grid_x(scene.land, x, y) / every - 0.5, 0.0), m - 1.001)
+    b = min(max(grid_y(scene.land, x, y) / every - 0.5, 0.0), m - 1.001)
+    i, j = int(a), int(b)
+    u, v = a - i, b - j
+    t = scene.land_sky
+    return ((t[i, j] * (1 - v) + t[i, j + 1] * v) * (1 - u)
+            + (t[i + 1, j] * (1 - v) + t[i + 1, j + 1] * v) * u)
+
+
+@kernel
+def sun_clears_land(scene, x, y, h, random):
+    """Whether the land lets a place of the sun's disc, by a number 0 … 1, shine to a point: 1 or
+    0."""
+    sun = scene.sun.direction
+    lift = (2.0 * random - 1.0) * scene.sun.radius
+    level = math.sqrt(sun[0] * sun[0] + sun[1] * sun[1])
+    if level < 1e-9:
+        return 1.0
+    c, s = math.cos(lift), math.sin(lift)
+    dz = sun[2] * c + level * s
+    flat = (level * c - sun[2] * s) / level
+    met = land_distance(scene.land, scene.land_heights, scene.land_peaks, scene.radius, x, y,
+                        h + CLEAR_M, sun[0] * flat, sun[1] * flat, dz, SHADOW_FAR_M)
+    return 1.0 if met < 0.0 else 0.0
+
+
+@kernel
+def land_light(scene, x, y, h, random, normal, sunlight, out):
+    """Radiance of the land at a place and height into `out` (3,); returns the share of sunlight
+    that reaches it. `normal` (3,) and `sunlight` (3,) are scratch."""
+    land_normal(scene.land, scene.land_heights, x, y, normal)
+    sun, ground = scene.sun.direction, scene.ground
+    slope = normal[0] * sun[0] + normal[1] * sun[1] + normal[2] * sun[2]
+    lit = 1.0
+    if slope > 0.0:
+        lit = sun_clears_land(scene, x, y, h, random) * sun_passed(scene, x, y, h)
+    sunlight_at(scene.sunlight, sun, scene.radius, x, y, h, sunlight)
+    share = _sky_share(scene, x, y)
+    tone = scene.land.albedo / max(ground.albedo[1], 1e-3)  # the ground's tint, its own share
+    gain = min(max(slope, 0.0) / max(sun[2], 0.02), STEEPEST_GAIN)
+    for c in range(3):
+        albedo = ground.albedo[c] * tone
+        around = (1.0 - share) * albedo * tone * (ground.by_sky[c] + 0.5 * ground.by_sun[c])
+        out[c] = (albedo / math.pi * sunlight[c] * max(slope, 0.0) * lit
+                  + tone * (ground.by_sky[c] * share + ground.by_aureole[c] * lit * gain) + around)
+    return lit
