@@ -13,82 +13,111 @@ import math
 
 import numpy as np
 
-from dovrek.core.compile.kernels import solver
+from dovrek.core.compile.kernels import kernel, solver
 
 AREA_POWER = 0.45
 CUT = 0.6
+FLOODED = 4  # turns that share one flood
 
 
 @solver
-def erode(h, uplift, steps, creep):
-    """Change heights (m, m) in place by `steps` turns of uplift, cutting and creep; places without
-    uplift are the level ground, where rivers end."""
+def _flood(h, uplift, order, down, area, seen):
+    """Places in the order that a rising flood reaches them, where each one's water goes, and how
+    many drain through it; their number."""
+    m = len(h)
+    heap = [(0.0, 0)]
+    heap.pop()
+    for i in range(m):
+        for j in range(m):
+            k = i * m + j
+            down[k], area[k], seen[k] = k, 1.0, 0
+            if uplift[i, j] > 0.0:
+                continue
+            h[i, j] = 0.0
+            seen[k] = 1
+            if (i > 0 and uplift[i - 1, j] > 0.0) or (i < m - 1 and uplift[i + 1, j] > 0.0) or (
+                    j > 0 and uplift[i, j - 1] > 0.0) or (j < m - 1 and uplift[i, j + 1] > 0.0):
+                heapq.heappush(heap, (0.0, k))
+    count = 0
+    while len(heap) > 0:
+        level, k = heapq.heappop(heap)
+        order[count] = k
+        count += 1
+        for a in range(-1, 2):
+            for b in range(-1, 2):
+                p, q = k // m + a, k % m + b
+                if p < 0 or q < 0 or p >= m or q >= m or seen[p * m + q] != 0:
+                    continue
+                seen[p * m + q] = 1
+                down[p * m + q] = k
+                heapq.heappush(heap, (max(h[p, q], level + 1e-5), p * m + q))
+    for c in range(count):
+        k = order[c]
+        if uplift[k // m, k % m] > 0.0:
+            down[k] = _steepest(h, k, down[k])
+    for c in range(count - 1, -1, -1):
+        k = order[c]
+        if down[k] != k:
+            area[down[k]] += area[k]
+    return count
+
+
+@kernel
+def _steepest(h, k, flooded):
+    """The neighbour to which water falls most steeply; `flooded`, the way the flood came, where it
+    falls to none."""
+    m = len(h)
+    i, j = k // m, k % m
+    best, found = 0.0, flooded
+    for a in range(-1, 2):
+        for b in range(-1, 2):
+            p, q = i + a, j + b
+            if (a != 0 or b != 0) and 0 <= p < m and 0 <= q < m:
+                fall = (h[i, j] - h[p, q]) / math.sqrt(a * a + b * b + 0.0)
+                if fall > best:
+                    best, found = fall, p * m + q
+    return found
+
+
+@kernel
+def _cut(h, uplift, order, count, down, area):
+    """One turn of uplift and cutting, from mouths to springs."""
+    m = len(h)
+    for c in range(count):
+        k = order[c]
+        i, j = k // m, k % m
+        if uplift[i, j] <= 0.0:
+            continue
+        p, q = down[k] // m, down[k] % m
+        far = math.sqrt((i - p) ** 2 + (j - q) ** 2 + 0.0)
+        cut = CUT * area[k] ** AREA_POWER / max(far, 1.0)
+        h[i, j] = (h[i, j] + uplift[i, j] + cut * h[p, q]) / (1.0 + cut)
+
+
+@kernel
+def _creep(h, uplift, creep, moved):
+    """Slopes run a little into their hollows; `moved` holds the heights as they were."""
+    m = len(h)
+    for i in range(1, m - 1):
+        for j in range(1, m - 1):
+            if uplift[i, j] > 0.0:
+                h[i, j] += 0.5 * creep * (moved[i - 1, j] + moved[i + 1, j] + moved[i, j - 1]
+                                          + moved[i, j + 1] - 4.0 * moved[i, j])
+
+
+@solver
+def erode(h, uplift, turns, creep):
+    """Change heights (m, m) in place by turns of uplift, cutting and creep; places without uplift
+    are the level ground, where rivers end."""
     m = len(h)
     order, down = np.empty(m * m, np.int64), np.empty(m * m, np.int64)
     area, seen = np.empty(m * m), np.empty(m * m, np.uint8)
-    moved = h.copy()
-    for _ in range(steps):
-        heap = [(0.0, 0)]
-        heap.pop()
-        for i in range(m):
-            for j in range(m):
-                k = i * m + j
-                down[k], area[k], seen[k] = k, 1.0, 0
-                if uplift[i, j] <= 0.0:
-                    h[i, j] = 0.0
-                    seen[k] = 1
-                    if (i > 0 and uplift[i - 1, j] > 0.0) or (
-                            i < m - 1 and uplift[i + 1, j] > 0.0) or (
-                            j > 0 and uplift[i, j - 1] > 0.0) or (
-                            j < m - 1 and uplift[i, j + 1] > 0.0):
-                        heapq.heappush(heap, (0.0, k))
-        count = 0
-        while len(heap) > 0:
-            level, k = heapq.heappop(heap)
-            order[count] = k
-            count += 1
-            i, j = k // m, k % m
-            for a in range(-1, 2):
-                for b in range(-1, 2):
-                    p, q = i + a, j + b
-                    if p < 0 or q < 0 or p >= m or q >= m or seen[p * m + q] != 0:
-                        continue
-                    seen[p * m + q] = 1
-                    down[p * m + q] = k
-                    heapq.heappush(heap, (max(h[p, q], level + 1e-5), p * m + q))
-        # Water goes the steepest way where there is one, else the way the flood came.
-        for c in range(count):
-            k = order[c]
-            i, j = k // m, k % m
-            if uplift[i, j] <= 0.0:
-                continue
-            best = 0.0
-            for a in range(-1, 2):
-                for b in range(-1, 2):
-                    p, q = i + a, j + b
-                    if (a != 0 or b != 0) and 0 <= p < m and 0 <= q < m:
-                        fall = (h[i, j] - h[p, q]) / math.sqrt(a * a + b * b + 0.0)
-                        if fall > best:
-                            best = fall
-                            down[k] = p * m + q
-        for c in range(count - 1, -1, -1):
-            k = order[c]
-            if down[k] != k:
-                area[down[k]] += area[k]
-        for c in range(count):
-            k = order[c]
-            i, j = k // m, k % m
-            if uplift[i, j] <= 0.0:
-                continue
-            p, q = down[k] // m, down[k] % m
-            far = math.sqrt((i - p) ** 2 + (j - q) ** 2 + 0.0)
-            cut = CUT * area[k] ** AREA_POWER / max(far, 1.0)
-            h[i, j] = (h[i, j] + uplift[i, j] + cut * h[p, q]) / (1.0 + cut)
+    moved = np.empty_like(h)
+    count = 0
+    for turn in range(turns):
+        if turn % FLOODED == 0:  # rivers change slowly
+            count = _flood(h, uplift, order, down, area, seen)
+        _cut(h, uplift, order, count, down, area)
         for _ in range(2):
-            for i in range(1, m - 1):
-                for j in range(1, m - 1):
-                    moved[i, j] = h[i, j]
-                    if uplift[i, j] > 0.0:
-                        moved[i, j] += 0.5 * creep * (h[i - 1, j] + h[i + 1, j] + h[i, j - 1]
-                                                      + h[i, j + 1] - 4.0 * h[i, j])
-            h[:] = moved
+            moved[:] = h
+            _creep(h, uplift, creep, moved)

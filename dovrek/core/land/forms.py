@@ -6,6 +6,7 @@ The noise is Perlin's (1985, an image synthesizer).
 from __future__ import annotations
 
 import math
+import threading
 from collections.abc import Callable
 from functools import lru_cache
 
@@ -19,11 +20,13 @@ from dovrek.sky.relief import Relief
 SIDE = 1024  # squares a side; heights stand at their corners
 COARSE = 256  # squares a side at which rivers run
 COARSEST = 3  # waves a side of the first octave
+SUNK_M = 0.5  # that what is flat lies below the level ground, so that rays meet one of them alone
 TURNS = 45  # of uplift and wear
 CREEP, RUGGED_CREEP = 0.45, 0.09  # of slopes, worn and rugged
 FINE = 1.0  # squares that fine noise moves a slope by
 
 Array = NDArray[np.float64]
+_one_at_a_time = threading.Lock()
 
 
 def _noise(side: int, waves: int, rng: np.random.Generator) -> Array:
@@ -105,7 +108,7 @@ def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
     made = zoom(heights / max(float(heights.max()), 1e-9), (SIDE + 1) / (COARSE + 1), order=3,
                 grid_mode=False)
     steep = gaussian_filter(np.hypot(*np.gradient(made, 1.0 / SIDE)), 3.0)
-    made += FINE * (0.2 + 0.8 * ruggedness) * steep * _sum(SIDE, COARSE // 4, 3, 0.55, rng) / SIDE
+    made += FINE * (0.2 + 0.8 * ruggedness) * steep * _sum(SIDE, COARSE // 3, 2, 0.55, rng) / SIDE
     made = np.clip(made, 0.0, None)
     found: NDArray[np.float32] = (made / max(float(made.max()), 1e-9)).astype(np.float32)
     found[:2], found[-2:], found[:, :2], found[:, -2:] = 0.0, 0.0, 0.0, 0.0
@@ -115,7 +118,9 @@ def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
 
 def heights_of(relief: Relief) -> NDArray[np.float32]:
     """(n + 1, n + 1) metres above the level ground at corners of squares, [east, north] of the
-    land's own frame; 0 at the border. One corner of nothing for no land."""
+    land's own frame; just below it at the border. One corner of nothing for no land."""
     if relief.form == "none":
         return np.zeros((1, 1), dtype=np.float32)
-    return _heights(relief.form, relief.seed, relief.ruggedness) * np.float32(relief.highest_m)
+    with _one_at_a_time:  # a page and a picture that ask at once share one
+        made = _heights(relief.form, relief.seed, relief.ruggedness)
+    return made * np.float32(relief.highest_m + SUNK_M) - np.float32(SUNK_M)

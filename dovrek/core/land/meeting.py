@@ -87,8 +87,8 @@ def height_at(land, heights, x, y):
         return 0.0
     i, j = int(a), int(b)
     u, v = a - i, b - j
-    return ((heights[i, j] * (1 - v) + heights[i, j + 1] * v) * (1 - u)
-            + (heights[i + 1, j] * (1 - v) + heights[i + 1, j + 1] * v) * u)
+    return max((heights[i, j] * (1 - v) + heights[i, j + 1] * v) * (1 - u)
+               + (heights[i + 1, j] * (1 - v) + heights[i + 1, j + 1] * v) * u, 0.0)
 
 
 @inner

@@ -94,6 +94,7 @@ class Shown:
 def _section(shown: Shown) -> dict[str, Any]:
     return {"bands": section.bands(shown.told), "lids": shown.seen.lids,
             "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
+            "land": section.land_path(shown.told),
             "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
             "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),
             "thickness_limits": parameter_at(Layer, "thickness_m")}
@@ -142,7 +143,8 @@ def _panel(fill: Callable[[Shown], dict[str, Any]], *shows: str) -> Panel:
 SUN = ("moment", "site", "sun", "moon")
 SKY = tuple(Sky.model_fields)
 PANELS = {
-    "section": _panel(_section, "layers", "site", "motion", "selected", "look", "picture"),
+    "section": _panel(_section, "layers", "relief", "camera", "site", "motion", "selected", "look",
+                      "picture"),
     "schedule": _panel(_schedule, *SKY, "selected", "look"),
     "title": _panel(_title, *SUN, "name", "steps", "painted"),
     "ribbon": _panel(_ribbon, *SUN, "air"),

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from dovrek.core.compile.noise import hash_unit
+from dovrek.core.land.meeting import profile
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 
@@ -18,6 +19,7 @@ MARKS_KM = (0, 0.5, 1, 2, 3, 5, 7, 10, 14)
 # Tops of the low and middle étage, temperate latitudes (WMO cloud atlas).
 ETAGES = ((2000.0, "low"), (7000.0, "middle"), (13_000.0, "high"))
 SMALLEST_BAND = 17.0
+PROFILE = 90  # places along the land
 
 
 def y_of(altitude_m: float) -> float:
@@ -37,6 +39,20 @@ def etage_marks() -> list[tuple[float, float, str]]:
     tops = [y_of(a) for a, _ in ETAGES]
     return [(top, 0.5 * (top + below), name)
             for top, below, (_, name) in zip(tops, [GROUND_Y, *tops], ETAGES, strict=False)]
+
+
+def land_path(sky: Sky) -> str:
+    """The land along the camera's bearing, nearest at the left, up to behind its far border."""
+    relief = sky.relief
+    if relief.form == "none":
+        return ""
+    middle = math.hypot(relief.east_km * 1e3 - sky.camera.east_m,
+                        relief.north_km * 1e3 - sky.camera.north_m)
+    far = middle + 0.75e3 * relief.extent_km
+    places = profile(sky, PROFILE, far)
+    line = " ".join(f"{LEFT - 6 + d / far * (RIGHT - LEFT + 10):.1f} "
+                    f"{y_of(sky.site.elevation_m + h):.1f}" for d, h in places)
+    return f"M{LEFT - 6} {GROUND_Y} L{line} L{RIGHT + 4} {GROUND_Y} Z"
 
 
 @dataclass(frozen=True)

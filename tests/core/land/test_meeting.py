@@ -134,7 +134,7 @@ def test_sky_seen_from_a_valley_and_a_pit() -> None:
 def test_invented_land_ends_level_and_is_its_seed_s(form: str) -> None:
     one = heights_of(Relief(form=form, highest_m=300.0, seed=4))  # type: ignore[arg-type]
     other = heights_of(Relief(form=form, highest_m=300.0, seed=5))  # type: ignore[arg-type]
-    assert one.max() == pytest.approx(300.0) and one.min() >= 0.0
+    assert one.max() == pytest.approx(300.0) and one.min() >= -0.5
     border = np.concatenate([one[0], one[-1], one[:, 0], one[:, -1]])
     assert border.max() < 1.0 and not np.array_equal(one, other)
     assert np.isfinite(one).all() and one.shape == (1025, 1025)
