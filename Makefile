@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PYTHON ?= python3
 
-.PHONY: demo serve test suite warm openvdb check bench references soak fuzz faults chromium clean
+.PHONY: demo serve test long suite warm openvdb check bench references soak fuzz faults chromium clean
 
 $(VENV)/ready: requirements.lock pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -54,6 +54,10 @@ warm: $(VENV)/ready
 
 suite: $(VENV)/test-ready chromium openvdb warm
 	$(BIN)/pytest -n 2 --dist loadfile
+
+# What takes minutes each: path-traced pictures, purity of every genus, forty windows.
+long: $(VENV)/test-ready chromium openvdb warm
+	$(BIN)/pytest -n 2 --dist loadfile -m long
 
 bench: $(VENV)/test-ready chromium
 	$(BIN)/python -m tools.bench

@@ -12,7 +12,7 @@ from dovrek.store import skies
 from dovrek.store.tables import StoredSky
 from dovrek.store.versions import keep_version
 
-ORDER = ("fair-weather-noon", "last-light", "high-streaks")
+ORDER = ("fair-weather-noon", "last-light", "high-streaks", "hills-in-september")
 
 
 def demo_texts() -> dict[str, str]:

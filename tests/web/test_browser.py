@@ -291,6 +291,7 @@ def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> Non
     page.keyboard.press("Control+z")
 
 
+@pytest.mark.long
 def test_forty_windows_are_served(browser: Browser, server: Server) -> None:
     """Forty windows of one browser, all of one sky: each shows its picture, a change made in one
     reaches every one that is looked at, and the server still answers a page at once."""

@@ -19,6 +19,7 @@ from dovrek.sky.relief import Relief
 
 SIDE = 1024  # squares a side; heights stand at their corners
 COARSE = 256  # squares a side at which rivers run
+BORDER = 0.012  # of the side, beside which all is level
 COARSEST = 3  # waves a side of the first octave
 SUNK_M = 0.5  # that what is flat lies below the level ground, so that rays meet one of them alone
 TURNS = 45  # of uplift and wear
@@ -102,7 +103,8 @@ def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
     """Heights of a form, 0 … 1: worn on a coarse grid, then finer places between its own."""
     rng = np.random.default_rng(seed * 7919 + 17)
     rough = _sum(COARSE, COARSEST, 5, 0.55, rng)
-    uplift = np.where(FORMS[form](rough) > 0.004, FORMS[form](rough), 0.0)
+    uplift, (_, border) = FORMS[form](rough), _places(COARSE)
+    uplift = np.where((uplift > 0.004) & (border > BORDER), uplift, 0.0)
     heights = 0.05 * uplift * (1.0 + 0.3 * _sum(COARSE, 8, 4, 0.6, rng))
     erode(heights, uplift, TURNS, CREEP * (RUGGED_CREEP / CREEP) ** ruggedness)
     made = zoom(heights / max(float(heights.max()), 1e-9), (SIDE + 1) / (COARSE + 1), order=3,

@@ -137,6 +137,7 @@ def test_what_is_hidden_is_not_measured(studio: Studio) -> None:
     assert likeness_of(picture, HORIZON, hidden=np.ones_like(hidden)).hidden == 0.0  # all or none
 
 
+@pytest.mark.long
 def test_a_sky_is_suggested_behind_a_house(studio: Studio) -> None:
     """What stands before a clear sky is neither cloud nor a reason for another sun, and said."""
     picture, _ = built(photograph(studio, 40, 130))
@@ -158,6 +159,7 @@ def test_cloud_behind_a_house_is_suggested_as_it_is(studio: Studio) -> None:
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
 
 
+@pytest.mark.long
 def test_a_grey_wall_is_left_out_below_a_traced_skyline(studio: Studio) -> None:
     """As grey and as light as cloud, it is not told by itself and passes for one; traced, no cloud
     is found beside it, and the sun of the clear sky."""

@@ -177,6 +177,7 @@ def test_a_sky_is_suggested(studio: Studio) -> None:
     assert Sky.model_validate(got.sky.model_dump()) == got.sky
 
 
+@pytest.mark.long
 def test_under_an_overcast_it_says_what_it_cannot_know(studio: Studio) -> None:
     """Neither sun nor haze; nor, where no horizon line is set, whether there is land."""
     picture, _ = photograph(studio, 30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8})
@@ -200,6 +201,7 @@ def test_a_search_stops_when_told() -> None:
         studio.close()
 
 
+@pytest.mark.long
 def test_genera_that_come_too_late_are_not_tried(studio: Studio,
                                                  monkeypatch: pytest.MonkeyPatch) -> None:
     """When time is up the likeliest genus is still tried, and proposed; no other is."""
@@ -379,6 +381,7 @@ def test_no_horizon_line_where_no_land_is(studio: Studio) -> None:
     assert horizon_line(np.zeros((1, 3, 3), dtype=np.uint8)) is None
 
 
+@pytest.mark.long
 def test_a_sky_to_teach_from_is_looked_at() -> None:
     """Frames of a sky of known genus have the features that the shipped table weighs."""
     features, genera = frames(1)

@@ -24,6 +24,7 @@ from dovrek.sky.errors import SkyError
 from dovrek.sky.genera import GENUS_DEFAULTS
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
+from dovrek.sky.relief import Relief
 from dovrek.sky.trials import value_at
 from tests.conftest import sky_of
 
@@ -126,7 +127,9 @@ def layer_changes(sky: Sky) -> list[tuple[str, Any]]:
     return changes
 
 
-@pytest.mark.parametrize("genus", GENUS_DEFAULTS)
+@pytest.mark.parametrize("genus", [
+    genus if genus in ("cumulus", "stratus") else pytest.param(genus, marks=pytest.mark.long)
+    for genus in GENUS_DEFAULTS])
 def test_a_layer_is_what_it_says(studio: Studio, genus: str,
                                  monkeypatch: pytest.MonkeyPatch) -> None:
     """Over a second layer that it shades. Rows, region and life are set, so that their own values
@@ -149,11 +152,12 @@ def test_a_layer_is_what_it_says(studio: Studio, genus: str,
 
 
 def test_the_surroundings_are_what_they_say(studio: Studio) -> None:
-    """Site, moment, sun, moon, air and camera, by a sun just set under a moon."""
-    start = sky_of(moment="2026-03-28T18:40", layers=[{"genus": "cirrus", "id": "a"}])
+    """Site, moment, sun, moon, air, camera and land, by a sun just set under a moon."""
+    start = sky_of(moment="2026-03-28T18:40", layers=[{"genus": "cirrus", "id": "a"}],
+                   relief={"form": "hills"})
     changes: list[tuple[str, Any]] = [("moment", "2026-03-28T19:30"), ("seed", 9)]
     for prefix, model in (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
-                          ("camera", Camera)):
+                          ("camera", Camera), ("relief", Relief)):
         for parameter in parameters_of(model):
             path = f"{prefix}.{parameter.path}"
             changes += [(path, v) for v in values_other_than(start, parameter, path)]

@@ -46,6 +46,7 @@ def test_photons_through_a_slab(studio: Studio, depth: float, sun: float) -> Non
     assert found == pytest.approx(known, abs=0.01)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("depth", "sun"), [(8, 60), (8, 30)])
 def test_path_traced_slab(studio: Studio, depth: float, sun: float) -> None:
     """The same by whole paths from the camera, sunlight gathered at every turn; the narrow glow
@@ -62,7 +63,7 @@ def test_fast_slab(studio: Studio, depth: float, sun: float, within: float) -> N
     assert fluxes(studio, depth, sun)[1] == pytest.approx(exact(depth, sun)[1], rel=within)
 
 
-@pytest.mark.parametrize("depth", [8, 32])
+@pytest.mark.parametrize("depth", [8, pytest.param(32, marks=pytest.mark.long)])
 def test_slab_gradation(studio: Studio, depth: float) -> None:
     """Under an even slab the march falls off toward the horizon as the path tracer does:
     azimuth means within 20 % above 8° (no outside value; ours)."""
@@ -90,6 +91,7 @@ def test_fast_against_the_reference(studio: Studio, case: Case) -> None:
     assert beyond < KNOWN_BLOCKS.get(case.name, BLOCKS)
 
 
+@pytest.mark.long
 def test_seeds_agree(studio: Studio) -> None:
     """Two independent series of paths agree within their noise, and every pixel is lit."""
     sky = free_sun(50, layers=[{"genus": "cumulus", "id": "a", "cover_oktas": 4}],
@@ -161,6 +163,7 @@ def test_light_comes_back_from_the_ground(studio: Studio) -> None:
     assert means[1] / means[0] > 1.2 * 8.0
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("layer", "height"), [
     ({"genus": "cumulus", "cover_oktas": 6.5}, 12), ({"genus": "cumulus", "cover_oktas": 2.5}, 50),
     ({"genus": "stratus", "cover_oktas": 8.0}, 55), ({"genus": "stratus", "cover_oktas": 8.0}, 15)])
@@ -178,6 +181,7 @@ def test_ground_between_clouds_is_as_bright_as_traced(studio: Studio, layer: dic
 WASH = {"strength": 1.0, "lit": "#ffd9b0", "body": "#6080ff", "base": "#408040"}
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("layer", [{"genus": "cumulus", "cover_oktas": 5.0},
                                    {"genus": "stratus", "cover_oktas": 8.0}])
 def test_a_traced_wash_is_the_marched_one(studio: Studio, layer: dict[str, Any]) -> None:
