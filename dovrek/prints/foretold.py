@@ -31,7 +31,9 @@ from dovrek.store.orders import (
 )
 
 THREADS = 2  # of the workers that print
-PRINTS_LOOKED_AT, PRINTS_ENOUGH = 20, 5
+PRINTS_ENOUGH, PRINTS_ALIKE = 5, 3
+NUMBERS_S = 1.5  # of what a sidecar says of the light (measured)
+DOME_S = 6.0  # of a dome's lights and its proof
 SPARE_BYTES = 500e6  # of a disk, that a print leaves free
 STEP_PX = 16
 BANDS_BYTES = 60e6  # of a picture's rows on their way to the file
@@ -70,11 +72,11 @@ def foretell(sky: Sky, order: Order, studio: Studio, cancel: Cancel, build_s: fl
         more = 6.0 * (order.width // FACES_SHARE) ** 2 / (order.width * order.height)
         march, size = march * (1.0 + more), size * (1.0 + more)
     spread = (found.high_s - found.low_s) / max(found.high_s + found.low_s, 1e-6)
-    seconds = build + march
+    seconds = build + march + NUMBERS_S + (DOME_S if order.kind == DOME else 0.0)
     return Foretold(seconds, seconds * (1.0 - spread), seconds * (1.0 + spread),
                     memory_of(order, len(sky.layers)), size, build,
-                    (("twice the size", build + 4.0 * march, 4.0 * size),
-                     ("half the size", build + 0.25 * march, 0.25 * size)), seconds)
+                    (("twice the size", seconds + 3.0 * march, 4.0 * size),
+                     ("half the size", seconds - 0.75 * march, 0.25 * size)), seconds)
 
 
 def _clip(sky: Sky, order: Order, wish: Wish, studio: Studio, cancel: Cancel, build_s: float
@@ -115,10 +117,14 @@ def _volume(sky: Sky, order: Order, studio: Studio, cancel: Cancel, build_s: flo
                      ("twice the voxel", build + fill / 8.0, found.file_bytes / 8.0)), build + fill)
 
 
-def learned(found: Foretold, lately: list[tuple[float, float]]) -> Foretold:
-    """A forecast as this machine's last prints correct it: foretold and real seconds of each. The
-    range is that of the prints once there are enough of them."""
-    ratios = sorted(real / foretold for foretold, real in lately if foretold > 0.0)
+def learned(found: Foretold, lately: list[tuple[str, float, float]], kind: str) -> Foretold:
+    """A forecast as this machine's last prints correct it: kind, foretold and real seconds of each;
+    those of the same kind alone once there are a few. The range is that of the prints once there
+    are enough of them."""
+    ratios = sorted(real / foretold for _, foretold, real in lately)
+    alike = sorted(real / foretold for other, foretold, real in lately if other == kind)
+    if len(alike) >= PRINTS_ALIKE:
+        ratios = alike
     if not ratios:
         return found
     factor = statistics.median(ratios)
@@ -150,6 +156,8 @@ def memory_of(order: Order, layers: int) -> float:
     if form is not None and form.name == "exr":
         channels = 3 + (14 + layers if order.passes != "none" else 0)
         whole = pixels * channels * (2.0 if bits == "half" else 4.0) * 1.25
+    elif form is not None and form.name == "tiff":
+        whole = pixels * 3 * ({"8": 1.0, "16": 2.0}.get(bits, 4.0) * 1.5)
     elif form is not None and form.name == "jpeg":
         whole = pixels * 3 * 2.0
     elif order.kind == FILM:

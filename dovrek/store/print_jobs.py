@@ -172,12 +172,18 @@ def tiles_wanted(since: Any) -> set[str]:
 # -- what past prints tell ----------------------------------------------------------------
 
 
-def lately_foretold(count: int) -> list[tuple[float, float]]:
-    """Foretold and real seconds of the last prints that were foretold, newest first."""
-    rows: Any = PrintJob.select(PrintJob.expected, PrintJob.seconds).where(
+def lately_foretold(count: int) -> list[tuple[str, float, float]]:
+    """Kind, foretold and real seconds of the last prints that were foretold, newest first."""
+    rows = PrintJob.select(PrintJob.order, PrintJob.expected, PrintJob.seconds).where(
         (PrintJob.state == DONE) & (PrintJob.expected > 0.0) & (PrintJob.seconds > 0.0)).order_by(
-            PrintJob.finished.desc()).limit(count).tuples()
-    return [(float(expected), float(seconds)) for expected, seconds in rows]
+            PrintJob.finished.desc()).limit(count)
+    found = []
+    for row in rows:
+        try:
+            found.append((order_of(row).kind, float(row.expected), float(row.seconds)))
+        except OrderError:
+            continue
+    return found
 
 
 # -- habits: orders that are kept under a name --------------------------------------------

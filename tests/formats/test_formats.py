@@ -15,8 +15,9 @@ from PIL import Image
 
 from dovrek.core.colour.film import develop, white_luminance
 from dovrek.core.colour.spectrum import RGB_TO_XYZ
+from dovrek.formats.bands import Band, Banded
 from dovrek.formats.kinds.format import Developing
-from dovrek.formats.pictures import FormatError, bits_for, write_picture
+from dovrek.formats.pictures import FormatError, bits_for, write_bands, write_picture
 from dovrek.formats.whole_file import whole_file
 
 EV, KELVINS = 14.0, 5600.0
@@ -160,3 +161,31 @@ def test_whole_or_not_at_all(tmp_path: Path) -> None:
         part.write_text("half")
         raise RuntimeError
     assert path.read_text() == "before" and os.listdir(tmp_path) == ["a.txt"]
+
+
+@pytest.mark.parametrize(("ending", "bits"), [
+    (".png", "8"), (".png", "16"), (".jpg", "8"), (".tif", "8"), (".tif", "16"), (".tif", "float"),
+    (".hdr", "float"), (".exr", "half"), (".exr", "float")])
+def test_bands_write_what_a_whole_picture_does(tmp_path: Path, ending: str, bits: str) -> None:
+    """A picture of several bands, cut unevenly, gives the very file that one band gives."""
+    rng = np.random.default_rng(8)
+    light = np.ones((301, 43, 5), dtype=np.float32)
+    light[..., :3] = rng.uniform(10.0, 9000.0, (301, 43, 3))
+    developing = Developing(EV, KELVINS, bits=bits)  # type: ignore[arg-type]
+
+    def cut(*tops: int) -> Banded:
+        ends = [*tops[1:], 301]
+        return Banded(301, 43, lambda: iter([Band(light[a:b], a)
+                                             for a, b in zip(tops, ends, strict=True)]))
+
+    one, many = tmp_path / f"one{ending}", tmp_path / f"many{ending}"
+    write_bands(one, cut(0), developing)
+    write_bands(many, cut(0, 7, 128, 256, 300), developing)
+    if ending == ".exr":
+        with OpenEXR.File(str(one)) as a, OpenEXR.File(str(many)) as b:
+            assert np.array_equal(a.channels()["RGB"].pixels, b.channels()["RGB"].pixels)
+    elif ending == ".tif":
+        assert np.array_equal(tifffile.imread(one), tifffile.imread(many))
+        assert tifffile.imread(one).shape == (301, 43, 3)
+    else:
+        assert one.read_bytes() == many.read_bytes()

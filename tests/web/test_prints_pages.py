@@ -137,10 +137,11 @@ def test_a_forecast_comes_and_what_cannot_fit_says_what_can(
 def test_forecasts_learn_from_prints() -> None:
     """The median of this machine's ratios, and their range once there are five."""
     raw = Foretold(10.0, 8.0, 12.0, 1.0, 1.0, raw_s=10.0)
-    assert learned(raw, []) == raw
-    one = learned(raw, [(10.0, 20.0)])
+    assert learned(raw, [], "dome") == raw
+    one = learned(raw, [("film", 10.0, 20.0)], "dome")
     assert one.seconds == pytest.approx(20.0) and one.low_s == pytest.approx(16.0)
-    five = learned(raw, [(10.0, s) for s in (10.0, 12.0, 13.0, 14.0, 20.0)])
+    five = learned(raw, [("dome", 10.0, s) for s in (10.0, 12.0, 13.0, 14.0, 20.0)]
+                   + [("film", 1.0, 90.0)] * 9, "dome")
     assert five.seconds == pytest.approx(13.0)
     assert (five.low_s, five.high_s) == (pytest.approx(10.0), pytest.approx(20.0))
 

@@ -115,7 +115,7 @@ def forecast(slug: str) -> Any:
         return render_template("forecast.html", refused=str(found))
     lately = jobs.lately_foretold(20)
     return render_template("forecast.html", slug=slug, order=order, sky=sky, count=count,
-                           found=_said(learned(found, lately)) if found else None,
+                           found=_said(learned(found, lately, order.kind)) if found else None,
                            learned=len(lately), framing=framing_of(sky, order, sun_place(sky)),
                            disk=size_text(int(disk_of(order, sky))),
                            pictured=store.stored(slug).picture_of is not None)

@@ -1,0 +1,148 @@
+"""What forecasts of prints are worth, and what the engine costs: python -m tools.prints [large].
+
+Each of a dozen orders is foretold, printed by the engine with its own workers and compared; the
+forecast learns from those before. Then a dome is printed and rendered directly, in turns. With
+`large`, a draft dome of 16384 × 8192 shows the peak memory of engine and workers.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+from dovrek.core.picture.studio import Studio
+from dovrek.core.run.workers import Cancel
+from dovrek.prints import engine
+from dovrek.prints.cluster import Workers
+from dovrek.prints.foretold import foretell, learned, wish_of
+from dovrek.settings import Settings
+from dovrek.sky.reading import sky_from_text
+from dovrek.store import print_jobs as jobs
+from dovrek.store.demo import demo_texts
+from dovrek.store.orders import Order
+from dovrek.store.tables import open_database
+
+ORDERS = [
+    Order(960, 540, "draft"), Order(640, 360, "proof"), Order(1280, 720, "proof"),
+    Order(1024, 512, "draft", "exr-half", kind="dome"), Order(800, 800, "final"),
+    Order(1280, 720, "draft", "exr-half"), Order(1920, 1080, "proof"),
+    Order(960, 540, "final", "tiff-16"), Order(0, 0, "final", "vdb", kind="volume", voxel_m=40.0),
+    Order(1600, 700, "draft", "jpeg-8"), Order(1024, 512, "proof", "exr-half", kind="dome"),
+    Order(1280, 720, "final"),
+]
+RESIDENT = "VmRSS:"
+
+
+def printed(settings: Settings, workers: Workers, sky: Any, slug: str, order: Order,
+            expected_s: float = 0.0) -> Any:
+    """The row of a print once it is done."""
+    jobs.place(sky, slug, order, expected_s)
+    row = jobs.take(engine.OWNER)
+    assert row is not None
+    engine.attempt(row, settings, workers)
+    done = jobs.job(row.id)
+    assert done.state == jobs.DONE, done.message
+    return done
+
+
+def forecasts(settings: Settings, workers: Workers) -> None:
+    """Table of foretold and real seconds."""
+    skies = [(slug, sky_from_text(text)) for slug, text in demo_texts().items()]
+    print(f"{'order':42}{'foretold':>10}{'range':>16}{'real':>9}{'off':>8}")
+    for k, order in enumerate(ORDERS):
+        slug, sky = skies[k % len(skies)]
+        studio = Studio(1)
+        raw = foretell(sky, order, studio, Cancel())
+        studio.close()
+        told = learned(raw, jobs.lately_foretold(20), order.kind)
+        real = float(printed(settings, workers, sky, slug, order, raw.raw_s).seconds)
+        said = f"{slug[:16]} {order.kind} {order.width}x{order.height} {order.quality}"
+        print(f"{said:42}{told.seconds:10.1f}{told.low_s:8.1f}{told.high_s:8.1f}{real:9.1f}"
+              f"{100.0 * (told.seconds / real - 1.0):+7.0f} %", flush=True)
+
+
+def overhead(settings: Settings, workers: Workers) -> None:
+    """A dome by the engine and by a studio, in turns."""
+    sky = sky_from_text(demo_texts()["fair-weather-noon"])
+    order = Order(2048, 1024, "final", "exr-half", kind="dome")
+    studio = Studio(2)
+    for _ in range(2):
+        start = time.monotonic()
+        studio.render(sky, wish_of(order))
+        direct = time.monotonic() - start
+        row = printed(settings, workers, sky, "fair-weather-noon", order)
+        print(f"dome 2048 × 1024 final: direct {direct:.1f} s, print {row.seconds:.1f} s",
+              flush=True)
+    studio.close()
+
+
+class Watch(threading.Thread):
+    """The peak of a process and its children, bytes resident."""
+
+    def __init__(self) -> None:
+        super().__init__(daemon=True)
+        self.peak, self.going = 0, True
+
+    def run(self) -> None:
+        while self.going:
+            self.peak = max(self.peak, sum(map(_resident, _family())))
+            time.sleep(0.2)
+
+
+def _family() -> list[Path]:
+    """This process and those that it began, and theirs."""
+    parents = {}
+    for folder in Path("/proc").glob("[0-9]*"):
+        try:
+            parents[folder.name] = (folder / "stat").read_text().rpartition(")")[2].split()[1]
+        except OSError:
+            continue
+    found, new = set(), {str(Path("/proc/self").resolve().name)}
+    while new:
+        found |= new
+        new = {child for child, parent in parents.items() if parent in new} - found
+    return [Path("/proc") / name for name in found]
+
+
+def _resident(folder: Path) -> int:
+    try:
+        lines = (folder / "status").read_text().splitlines()
+    except OSError:
+        return 0
+    return sum(int(line.split()[1]) * 1024 for line in lines if line.startswith(RESIDENT))
+
+
+def large(settings: Settings, workers: Workers) -> None:
+    """Peak memory of the largest dome."""
+    sky = sky_from_text(demo_texts()["last-light"])
+    watch = Watch()
+    watch.start()
+    row = printed(settings, workers, sky, "last-light",
+                  Order(16384, 8192, "draft", "exr-half", kind="dome"))
+    watch.going = False
+    print(f"dome 16384 × 8192 draft: {row.seconds:.0f} s, peak {watch.peak / 2**30:.2f} GiB with "
+          f"workers")
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        settings = Settings(Path(folder))
+        settings.make_folders()
+        open_database(settings.database)
+        workers = Workers("")
+        try:
+            if "large" in sys.argv:
+                large(settings, workers)
+            else:
+                forecasts(settings, workers)
+                overhead(settings, workers)
+        finally:
+            workers.drop()
+
+
+if __name__ == "__main__":
+    main()
