@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 import urllib.request
 from pathlib import Path
@@ -184,6 +185,49 @@ def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) ->
     names = page.locator(".files a").all_inner_texts()[1:]  # after the archive of all
     assert [n.rpartition(".")[2] for n in names] == ["exr", "json", "usda", "png"]
     expect(page.get_by_role("img", name="Proof of lighting")).to_be_visible()
+    seen = page.locator("#seen")
+    plain = seen.get_attribute("src")
+    page.get_by_role("button", name="Look around").click()
+    expect(seen).to_have_attribute("src", re.compile("around=1"))
+    box = until(lambda: page.locator("#viewer").bounding_box(), bool)
+    drag(page, (box["x"] + 300, box["y"] + 200), (box["x"] + 200, box["y"] + 200))
+    expect(seen).to_have_attribute("src", re.compile("heading=(?!0&)"), timeout=20_000)
+    page.locator("#stops").fill("2")
+    expect(seen).to_have_attribute("src", re.compile("stops=2"), timeout=20_000)
+    assert seen.get_attribute("src") != plain
+    page.get_by_role("link", name="Again with changes").click()
+    expect(page.locator("#p-kind")).to_have_value("dome", timeout=PATIENCE)
+    expect(page.locator("#p-width")).to_have_value("128")
+
+
+def test_the_dialog_offers_what_goes_together_and_foretells(page: Page, server: Server) -> None:
+    arrive(page, server, "last-light")
+    page.locator("#order").click()
+    expect(page.locator("#p-passes")).to_be_disabled()
+    expect(page.get_by_text("Only OpenEXR holds passes.")).to_be_visible()
+    page.locator("#p-format").select_option("exr-half")
+    expect(page.locator("#p-passes")).to_be_enabled()
+    expect(page.locator("#p-primaries")).to_be_enabled()
+    page.locator("#p-width").fill("320")
+    page.locator("#p-height").fill("180")
+    page.locator("#p-quality").select_option("draft")
+    expect(page.locator("#p-forecast .figures")).to_contain_text("Memory", timeout=PATIENCE)
+    page.locator("#p-habit-name").fill("small draft")
+    page.locator("#p-hours").fill("07:00, 12:00")
+    page.get_by_role("button", name="Order print").click()
+    rows = page.locator("tr.party")
+    expect(rows).to_have_count(2)
+    rows.first.get_by_role("button", name="Pause").click()
+    expect(page.locator("tr.party[data-state=paused]")).to_have_count(1)
+    page.locator("tr[data-state=paused]").get_by_role("button", name="Go on").click()
+    expect(page.locator("tr[data-state=paused]")).to_have_count(0)
+    for _ in range(2):
+        page.locator("tr.party").get_by_role("button", name="Remove").first.click()
+    arrive(page, server, "last-light")
+    page.keyboard.press("p")
+    page.locator("#p-habit").select_option("small draft")
+    expect(page.locator("#p-width")).to_have_value("320")
+    expect(page.locator("#p-format")).to_have_value("exr-half")
 
 
 def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:

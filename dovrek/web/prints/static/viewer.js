@@ -3,6 +3,7 @@ const view = document.getElementById("viewer"),
   picture = document.getElementById("seen");
 const find = (id) => document.getElementById(id);
 const sight = { zoom: 0, x: 0.5, y: 0.5, stops: 0, around: 0, heading: 0, pitch: 10, lens: 28 };
+let held = [0, 0];
 let loading = false,
   stale = false;
 
@@ -65,9 +66,12 @@ view?.addEventListener("pointerdown", (e) => {
   e.preventDefault();
   view.focus();
   view.setPointerCapture(e.pointerId);
+  held = [e.clientX, e.clientY];
 });
 view?.addEventListener("pointermove", (e) => {
-  if (view.hasPointerCapture(e.pointerId)) turn(-e.movementX, -e.movementY);
+  if (!view.hasPointerCapture(e.pointerId)) return;
+  turn(held[0] - e.clientX, held[1] - e.clientY);
+  held = [e.clientX, e.clientY];
 });
 view?.addEventListener(
   "wheel",
