@@ -190,7 +190,7 @@ def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) ->
     page.get_by_role("button", name="Look around").click()
     expect(seen).to_have_attribute("src", re.compile("around=1"))
     box = until(lambda: page.locator("#viewer").bounding_box(), bool)
-    drag(page, (box["x"] + 300, box["y"] + 200), (box["x"] + 200, box["y"] + 200))
+    drag(page, (box["x"] + 300, box["y"] + 60), (box["x"] + 200, box["y"] + 60))
     expect(seen).to_have_attribute("src", re.compile("heading=(?!0&)"), timeout=20_000)
     page.locator("#stops").fill("2")
     expect(seen).to_have_attribute("src", re.compile("stops=2"), timeout=20_000)
