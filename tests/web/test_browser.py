@@ -189,7 +189,8 @@ def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) ->
     plain = seen.get_attribute("src")
     page.get_by_role("button", name="Look around").click()
     expect(seen).to_have_attribute("src", re.compile("around=1"))
-    box = until(lambda: page.locator("#viewer").bounding_box(), bool)
+    box = until(lambda: page.locator("#viewer").bounding_box(),
+                lambda b: b and b["height"] > 100)
     drag(page, (box["x"] + 300, box["y"] + 60), (box["x"] + 200, box["y"] + 60))
     expect(seen).to_have_attribute("src", re.compile("heading=(?!0&)"), timeout=20_000)
     page.locator("#stops").fill("2")
