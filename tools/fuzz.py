@@ -54,7 +54,10 @@ WORDS = (
     "v0", "heading", "pitch", "name", "notes", "selected", "view", "extent", "alone", "serial",
     "progress", "revision", "have", "touched", "start", "file", "picture", "sky", "width",
     "height", "quality", "format", "ground", "passes", "lens_mm", "horizon", "ratio", "skyline",
-    "first", "second", "way", "deleted", "words", "frozen")
+    "first", "second", "way", "deleted", "words", "frozen", "hours", "version", "habit",
+    "habit_name", "primaries", "faces", "what", "numbers", "voxel_m", "extent_m", "part", "zoom",
+    "stops", "around", "lens", "from")
+TOLD = 5000
 
 
 class Failed(AssertionError):
@@ -273,6 +276,8 @@ def fuzz_routes(rng: random.Random, cases: int, home: Path) -> Iterator[str]:
             state = rng.getstate()
             where, status, text = doors.request(rng, token, base)
             said[status] += 1
+            if case % TOLD == TOLD - 1:  # it takes an hour: how far it came is told
+                print(f"{case + 1} requests", file=sys.stderr, flush=True)
             if status >= 500 and status != 503:  # still being made
                 raise Failed(f"case {case}: {where}: {status} {text}\nstate {hash(state)}")
     finally:
