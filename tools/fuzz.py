@@ -40,7 +40,7 @@ from dovrek.web.live.live import Live
 
 Make = Callable[[], Any]
 # Routes that begin long work of their own when all is right with the request.
-BEGIN_WORK = {"suggesting.begin", "ordering.forecast"}
+BEGIN_WORK = {"suggesting.begin", "ordering.forecast", "weather.light"}
 ODD: list[Any] = [
     None, True, False, 0, -1, 1, 2**31, 2**63, 10**26, 10**400, -10**400, 0.5, 1e308, -1e308,
     5e-324, "", " ", "²", "١٢", "0x10", "1e5", "\ud800", "\u0000", "‮", "a" * 5000,

@@ -31,6 +31,7 @@ from dovrek.web.shared.rooms import furnish
 from dovrek.web.shared.security import protect
 from dovrek.web.skies import gallery
 from dovrek.web.weather import weather
+from dovrek.web.weather.comparing import Comparer
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
@@ -52,6 +53,7 @@ def create_app(settings: Settings, live: Live) -> Flask:
     app.config.update(MAX_CONTENT_LENGTH=UPLOAD_LIMIT, SETTINGS=settings)
     app.extensions["live"] = live
     app.extensions["reckoner"] = Reckoner()
+    app.extensions["comparer"] = Comparer()
     app.url_map.converters["int"] = RowNumber
     database = open_database(settings.database)
 

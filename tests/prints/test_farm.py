@@ -127,7 +127,7 @@ def test_a_worker_of_another_release_gets_no_work(
     assert jobs.job(number).state == jobs.WAITING
 
 
-@pytest.mark.parametrize("address", ["10.0.0.5", "ftp://x:1", f"tcp://127.0.0.1:{free_port()}"])
+@pytest.mark.parametrize("address", ["10.0.0.5", "ftp://x:1", "tcp://127.0.0.1:"])
 def test_a_worker_without_a_scheduler_says_so(address: str, monkeypatch: pytest.MonkeyPatch
                                               ) -> None:
     from click.testing import CliRunner
@@ -136,5 +136,7 @@ def test_a_worker_without_a_scheduler_says_so(address: str, monkeypatch: pytest.
     from dovrek.commands import worker as command
 
     monkeypatch.setattr(command, "TRY_S", 1.0)
+    if address.endswith(":"):  # a port where nobody listens
+        address += str(free_port())
     found = CliRunner().invoke(main, ["worker", "--scheduler", address])
     assert found.exit_code == 2 and "--scheduler" in found.stderr

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from typing import Any
 
 import pytest
@@ -92,6 +93,15 @@ def test_an_hour_of_a_file_is_explained_and_made(client: FlaskClient) -> None:
         if status == 200:
             page = answer.get_data(as_text=True)
             assert "cumulus, 3.2 oktas" in page and "lx on level ground" in page
+            light = re.search(r"/weather/light/[0-9a-f]+", page)
+            assert light is not None
     assert [x.genus for x in skies.load(skies.gallery()[0].slug)[0].layers] == ["cumulus", "cirrus"]
+    until = time.monotonic() + 240.0
+    while "together" not in (said := client.get(light[0]).get_data(as_text=True)):
+        assert "worked out" in said and time.monotonic() < until
+        time.sleep(0.3)
+    off = [abs(int(x)) for x in re.findall(r"<td>([+-]\d+) %</td>", said)]
+    assert len(off) == 3 and off[2] < 35  # the invented file's light is of a sky like this
+    assert "too long ago" in client.get("/weather/light/none").get_data(as_text=True)
     torn = sent(client, "/weather/epw", at="06-21T12", file=(io.BytesIO(b"\xff\x00"), "s.epw"))
     assert torn.status_code == 422 and "LOCATION" in torn.get_data(as_text=True)

@@ -6,7 +6,7 @@ import re
 from importlib.resources import files
 from typing import Any
 
-from flask import Blueprint, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, current_app, redirect, render_template, request, url_for
 
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
@@ -17,6 +17,7 @@ from dovrek.weather.report import BYTES_LIMIT, WeatherError, read_report
 from dovrek.weather.sky_of import sky_of_record, sky_of_report
 from dovrek.weather.station import PLACE, reports_of_day, sky_of_day
 from dovrek.web.shared.answers import attachment, given_file
+from dovrek.web.weather.comparing import Comparer
 
 pages = Blueprint("weather", __name__, url_prefix="/weather")
 
@@ -63,7 +64,23 @@ def hour_of_file() -> Any:
     if "keep" in request.form:
         row = store.add_sky(sky, f"From a file of {station.name}")
         return redirect(url_for("composer.page", slug=row.slug))
-    return _page("", None, told=told, at=at, record=record, name=file.filename)
+    comparer = _comparer()
+    return _page("", None, told=told, at=at, record=record, name=file.filename,
+                 light=comparer.keep(sky, record))
+
+
+@pages.get("/light/<key>")
+def light(key: str) -> Any:
+    """A file's light beside that of the sky which was made of it; asks again until it is known."""
+    rows = _comparer().rows(key)
+    if isinstance(rows, str):
+        return render_template("light.html", fault=rows)
+    return render_template("light.html", key=key, rows=rows)
+
+
+def _comparer() -> Comparer:
+    found: Comparer = current_app.extensions["comparer"]
+    return found
 
 
 @pages.get("/saltings.epw")
