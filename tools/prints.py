@@ -1,8 +1,8 @@
-"""What forecasts of prints are worth, and what the engine costs: python -m tools.prints [large].
+"""What forecasts of prints are worth, and what the engine costs: python -m tools.prints [WIDTH].
 
 Each of a dozen orders is foretold, printed by the engine with its own workers and compared; the
-forecast learns from those before. Then a dome is printed and rendered directly, in turns. With
-`large`, a draft dome of 16384 × 8192 shows the peak memory of engine and workers.
+forecast learns from those before. Then a dome is printed and rendered directly, in turns. With a
+WIDTH (16384), a draft dome as wide shows the peak memory of engine and workers instead.
 """
 
 from __future__ import annotations
@@ -116,15 +116,15 @@ def _resident(folder: Path) -> int:
     return sum(int(line.split()[1]) * 1024 for line in lines if line.startswith(RESIDENT))
 
 
-def large(settings: Settings, workers: Workers) -> None:
-    """Peak memory of the largest dome."""
+def large(settings: Settings, workers: Workers, width: int) -> None:
+    """Peak memory of a large dome."""
     sky = sky_from_text(demo_texts()["last-light"])
     watch = Watch()
     watch.start()
     row = printed(settings, workers, sky, "last-light",
-                  Order(16384, 8192, "draft", "exr-half", kind="dome"))
+                  Order(width, width // 2, "draft", "exr-half", kind="dome"))
     watch.going = False
-    print(f"dome 16384 × 8192 draft: {row.seconds:.0f} s, peak {watch.peak / 2**30:.2f} GiB with "
+    print(f"dome {width} × {width // 2} draft: {row.seconds:.0f} s, peak {watch.peak / 2**30:.2f} GiB with "
           f"workers")
 
 
@@ -135,8 +135,8 @@ def main() -> None:
         open_database(settings.database)
         workers = Workers("")
         try:
-            if "large" in sys.argv:
-                large(settings, workers)
+            if len(sys.argv) > 1:
+                large(settings, workers, int(sys.argv[1]))
             else:
                 forecasts(settings, workers)
                 overhead(settings, workers)

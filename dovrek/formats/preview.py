@@ -65,9 +65,10 @@ def _file(path: str, changed: int) -> tuple[dict[str, Pixels], float, tuple[floa
                 tuple(float(v) for v in header.get("chromaticities", ())))
 
 
-def linear_of(path: Path) -> tuple[Pixels, NDArray[np.float64]]:
+def linear_of(path: Path, facts: dict[str, Any]) -> tuple[Pixels, NDArray[np.float64]]:
     """Pixels (h, w, 3 or 4) of a linear file as they are stored, and the matrix that makes them
-    absolute XYZ. Raises OSError, ValueError, LookupError."""
+    absolute XYZ, by its header or by the sidecar's facts. Raises OSError, ValueError,
+    LookupError."""
     if path.suffix == ".exr":
         channels, white, chromaticities = _file(str(path), path.stat().st_mtime_ns)
         pixels = next((channels[name] for name in BEAUTY if name in channels), None)
@@ -76,9 +77,9 @@ def linear_of(path: Path) -> tuple[Pixels, NDArray[np.float64]]:
         primaries = next((p for p in PRIMARIES.values() if len(chromaticities) == 8 and np.allclose(
             p.chromaticities, chromaticities, atol=1e-3)), PRIMARIES["rec709"])
         return pixels, np.asarray(np.linalg.inv(primaries.from_xyz) * white)
-    facts = sidecar_of(path).get("picture", {})
-    primaries = PRIMARIES.get(str(facts.get("primaries")), PRIMARIES["rec709"])
-    white = float(facts.get("white_cd_m2") or 1.0)
+    picture = facts.get("picture", {})
+    primaries = PRIMARIES.get(str(picture.get("primaries")), PRIMARIES["rec709"])
+    white = float(picture.get("white_cd_m2") or 1.0)
     pixels = tifffile.imread(path) if path.suffix != ".hdr" else _radiance(path)
     return np.asarray(pixels), np.asarray(np.linalg.inv(primaries.from_xyz) * white)
 

@@ -184,6 +184,22 @@ def test_every_format_is_seen_and_exposed(
     assert small.status_code == 200 and (store.prints / f".contact-{number}.png").exists()
 
 
+def test_frames_share_one_sidecar(
+        client: FlaskClient, store: Settings, ramp: np.ndarray) -> None:  # noqa: F811
+    """Each frame is seen by it, by its name; the contact print is the first frame's."""
+    number = done(store, ramp, Order(80, 40, format="hdr-float", kind="frames"), "float", ".hdr",
+                  white_cd_m2=2.0**EV * 0.125 / 0.18, primaries="rec709")
+    first = store.prints / f"board-{number}.hdr"
+    second = store.prints / f"board-{number}-00001.hdr"
+    write_picture(second, ramp[:, ::-1], Developing(EV, KELVINS, bits="float"))
+    PrintJob.update(files=json.dumps([first.name, second.name, f"board-{number}.json"])).where(
+        PrintJob.id == number).execute()
+    one, other = picture_of(client, number), picture_of(client, number, f"name={second.name}")
+    assert np.abs(one.astype(int) - other[:, ::-1].astype(int)).max() <= 2  # but for the dither
+    assert "Play" in client.get(f"/prints/{number}").get_data(as_text=True)
+    assert client.get(f"/prints/{number}/contact.png").status_code == 200
+
+
 def test_passes_of_a_file_are_seen_one_by_one(
         client: FlaskClient, store: Settings, ramp: np.ndarray) -> None:  # noqa: F811
     number = done(store, ramp, Order(80, 40, format="exr-half", passes="all"), "half", ".exr")

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.colour.film import white_luminance
 from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.picture.clip import seconds_of
 from dovrek.core.picture.render import Metered
@@ -58,8 +59,13 @@ def frames(task: Task) -> list[Path]:
     held = [task.parts / f"frame-{k:05d}{ending}" for k in range(len(seconds))]
     _count(task, len(seconds), missing := [k for k, x in enumerate(held) if not x.exists()])
 
+    numbers = task.numbers(wish)
+    linear = bits in form.linear
+
     def keep(k: int, rendered: tuple[NDArray[np.float32], Metered]) -> None:
         light, metered = rendered
+        if linear:  # one white for all, whatever the film would do along the clip
+            metered = numbers[1]
         developing = Developing(*metered, bits, "exposed", order.ground == "off", order.primaries)
         write_picture(held[k], light, developing,
                       header=header_of(sky_at(sky, seconds[k]), metered))
@@ -67,7 +73,6 @@ def frames(task: Task) -> list[Path]:
     computed(task, missing,
              lambda client, k: submitted(client, compute_light, task.document,
                                              replace(wish, clip_s=seconds[k])), keep)
-    numbers = task.numbers(wish)
     paths = [task.prints / f"{task.name}-{k:05d}{ending}" for k in range(len(held))]
     done: list[Path] = []
     try:
@@ -77,9 +82,9 @@ def frames(task: Task) -> list[Path]:
             done.append(paths[k])
         return with_sidecar(task, paths, numbers, [], {
             "projection": "rectilinear", "bits": bits, "frames": len(paths),
-            "primaries": order.primaries if bits in form.linear else "sRGB",
-            "colour_space": f"linear {PRIMARIES[order.primaries].title}" if bits in form.linear
-            else "sRGB",
+            "primaries": order.primaries if linear else "sRGB",
+            "white_cd_m2": white_luminance(numbers[1].ev) if linear else None,
+            "colour_space": f"linear {PRIMARIES[order.primaries].title}" if linear else "sRGB",
             "frames_a_second": sky.motion.fps, "length_s": sky.motion.length_s})
     except OSError:
         for path in done:

@@ -123,13 +123,19 @@ def view(number: int) -> Any:
     row = _job(number)
     if row.state != jobs.DONE:
         return redirect(url_for("orders.front"))
-    facts = sidecar_of(_folder() / row.file)
+    facts = _facts(row)
     item = shown(row)
     return render_template("print.html", item=item, facts=facts, page="prints",
                            linear=is_linear(_folder() / row.file), sights=SIGHTS,
                            there=_sky_is_there(str(row.sky_slug)),
                            pictures=[name for name, _ in item["files"] if shows(name)],
                            parts=_parts(row))
+
+
+def _facts(row: Any) -> dict[str, Any]:
+    """What the sidecar of a print says; of frames one stands for all."""
+    sides = [p for p in kept.files_of(_settings(), row) if p.suffix == ".json"]
+    return sidecar_of(sides[0]) if sides else {}
 
 
 def _parts(row: Any) -> list[str]:
@@ -294,6 +300,6 @@ def _seen(row: Any, name: str, sight: Sight) -> bytes:
     if row.state != jobs.DONE or name not in names:
         abort(404, "There is no file of this print.")
     try:
-        return seen(_folder() / name, _folder() / str(row.file), sight)
+        return seen(_folder() / name, _facts(row), sight)
     except Unseen as error:
         abort(404, str(error))

@@ -22,7 +22,6 @@ from dovrek.formats.preview import (
     looked_around,
     part_of,
     reduced,
-    sidecar_of,
 )
 
 WINDOW = (1200, 720)  # pixels of a print that are sent at once
@@ -77,9 +76,8 @@ def shows(name: str) -> bool:
     return Path(name).suffix.lower() in SEEN
 
 
-def seen(path: Path, main: Path, sight: Sight) -> bytes:
-    """PNG of a file of a print as it is looked at; `main` is the print's own file, beside which the
-    sidecar lies. Raises Unseen."""
+def seen(path: Path, facts: dict[str, Any], sight: Sight) -> bytes:
+    """PNG of a file of a print as it is looked at; `facts` are its sidecar's. Raises Unseen."""
     if path.suffix in FILMS:
         image = _first_frame(path)
     elif path.suffix == ".vdb":
@@ -92,7 +90,7 @@ def seen(path: Path, main: Path, sight: Sight) -> bytes:
         except LookupError as error:
             raise Unseen(f"{error}.") from None
     elif is_linear(path):
-        image = _developed(path, main, sight)
+        image = _developed(path, facts, sight)
     else:
         image = _opened(path, sight)
     image.thumbnail((sight.width, sight.width))
@@ -101,14 +99,13 @@ def seen(path: Path, main: Path, sight: Sight) -> bytes:
     return buffer.getvalue()
 
 
-def _developed(path: Path, main: Path, sight: Sight) -> Image.Image:
+def _developed(path: Path, facts: dict[str, Any], sight: Sight) -> Image.Image:
     """Scene light by the film of its sidecar."""
-    facts = sidecar_of(main)
     exposure = facts.get("exposure")
     if not isinstance(exposure, dict):
         raise Unseen("The sidecar of this print is gone or torn; the file itself can be fetched.")
     try:
-        pixels, to_xyz = linear_of(path)
+        pixels, to_xyz = linear_of(path, facts)
     except (OSError, ValueError, LookupError) as error:
         raise Unseen(f"{path.name} cannot be read: {error}.") from None
     if sight.around:
