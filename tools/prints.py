@@ -124,8 +124,8 @@ def large(settings: Settings, workers: Workers, width: int) -> None:
     row = printed(settings, workers, sky, "last-light",
                   Order(width, width // 2, "draft", "exr-half", kind="dome"))
     watch.going = False
-    print(f"dome {width} × {width // 2} draft: {row.seconds:.0f} s, peak {watch.peak / 2**30:.2f} GiB with "
-          f"workers")
+    print(f"dome {width} × {width // 2} draft: {row.seconds:.0f} s, peak "
+          f"{watch.peak / 2**30:.2f} GiB with workers")
 
 
 def main() -> None:
