@@ -49,8 +49,9 @@ async def _serve(address: str, threads: int, name: str | None) -> str:
                 wanted = await client.get_metadata([SAID])
             except KeyError:
                 wanted = RELEASE  # nobody has printed there yet
-    except (OSError, TimeoutError, ValueError) as error:
-        return (f"--scheduler: {address} does not answer ({str(error).splitlines()[0][:120]}); "
+    except Exception as error:  # it may fail in any way, a closed connection's own among them
+        said = (str(error) or type(error).__name__).splitlines()[0][:120]
+        return (f"--scheduler: {address} does not answer ({said}); "
                 "start it, or give its address")
     if wanted != RELEASE:
         return (f"--scheduler: {address} prints with release {wanted}, this is {RELEASE}; install "

@@ -34,7 +34,6 @@ THREADS = 2  # of the workers that print
 PRINTS_ENOUGH, PRINTS_ALIKE = 5, 3
 NUMBERS_S = 1.5  # of what a sidecar says of the light (measured)
 DOME_S = 6.0  # of a dome's lights and its proof
-SPARE_BYTES = 500e6  # of a disk, that a print leaves free
 STEP_PX = 16
 BANDS_BYTES = 60e6  # of a picture's rows on their way to the file
 
@@ -180,7 +179,7 @@ def disk_of(order: Order, sky: Sky) -> float:
 
 def check_room(order: Order, sky: Sky, folder: Path) -> None:
     """Refuse what the disk cannot take. Raises OrderError naming the nearest that can."""
-    need, free = disk_of(order, sky), shutil.disk_usage(folder).free - SPARE_BYTES
+    need, free = disk_of(order, sky), shutil.disk_usage(folder).free
     if need <= free:
         return
     fits = int(order.width * math.sqrt(max(free, 0.0) / need)) // STEP_PX * STEP_PX

@@ -479,6 +479,23 @@ def test_a_word_half_typed_outlasts_a_new_panel(page: Page, server: Server) -> N
     expect(page.locator('[data-path$="base_m"][data-old]')).to_have_count(0, timeout=20_000)
 
 
+def test_what_was_chosen_in_a_field_is_chosen_in_a_new_panel(page: Page, server: Server) -> None:
+    """A panel that comes between choosing a field's text and typing: the text is still replaced."""
+    arrive(page, server, SLUG, "layer:hooks")
+    field = page.locator('[data-path$="base_m"] .value')
+    field.focus()
+    field.select_text()
+    page.evaluate("""() => {
+      document.querySelector('[data-path$="base_m"]').dataset.old = 'yes';
+      return htmx.ajax('GET', location.pathname + 'panels?selected=layer:hooks', {
+        target: document.querySelector('main'), swap: 'none' });
+    }""")
+    expect(page.locator('[data-path$="base_m"][data-old]')).to_have_count(0, timeout=20_000)
+    page.keyboard.type("7150")
+    assert field.input_value() == "7150"
+    page.keyboard.press("Escape")
+
+
 def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
     """A title block that comes while the pointer is down in it waits: the press is not lost."""
     arrive(page, server, SLUG, "layer:hooks")

@@ -30,7 +30,7 @@ Array = NDArray[np.float64]
 _one_at_a_time = threading.Lock()
 
 
-def _noise(side: int, waves: int, rng: np.random.Generator) -> Array:
+def _gradients(side: int, waves: int, rng: np.random.Generator) -> Array:
     """Gradient noise of (side + 1)² places, about ±0.7."""
     angles = rng.uniform(0.0, 2.0 * math.pi, (waves + 1, waves + 1))
     gx, gy = np.cos(angles), np.sin(angles)
@@ -51,16 +51,16 @@ def _noise(side: int, waves: int, rng: np.random.Generator) -> Array:
     return found
 
 
-def _sum(side: int, waves: int, octaves: int, gain: float, rng: np.random.Generator) -> Array:
+def _octaves(side: int, waves: int, octaves: int, gain: float, rng: np.random.Generator) -> Array:
     """A sum of octaves of noise, of a standard deviation of about one."""
     total = np.zeros((side + 1, side + 1))
     for octave in range(octaves):
-        total += gain**octave * _noise(side, waves * 2**octave, rng)
+        total += gain**octave * _gradients(side, waves * 2**octave, rng)
     found: Array = total / max(float(total.std()), 1e-9)
     return found
 
 
-def _smooth(x: Array) -> Array:
+def _ramp(x: Array) -> Array:
     t = np.clip(x, 0.0, 1.0)
     found: Array = t * t * (3.0 - 2.0 * t)
     return found
@@ -75,13 +75,13 @@ def _places(side: int) -> tuple[Array, Array]:
 
 def _hills(rough: Array) -> Array:
     _, border = _places(COARSE)
-    return _smooth((border - 0.02 + 0.05 * rough) / 0.22) * (1.0 + 0.35 * rough).clip(0.05)
+    return _ramp((border - 0.02 + 0.05 * rough) / 0.22) * (1.0 + 0.35 * rough).clip(0.05)
 
 
 def _mountain(rough: Array) -> Array:
     """Most in the middle, so that one summit stands there."""
     far, border = _places(COARSE)
-    inside = _smooth((0.44 + 0.035 * rough - far) / 0.25)
+    inside = _ramp((0.44 + 0.035 * rough - far) / 0.25)
     found: Array = inside * (0.12 + np.clip(1.0 - far / 0.4, 0.0, 1.0) ** 1.6) * (border > 0.01)
     return found
 
@@ -90,7 +90,7 @@ def _island(rough: Array) -> Array:
     """A shore that wanders."""
     far, border = _places(COARSE)
     inside = 0.30 + 0.075 * rough - far
-    found: Array = np.where((inside > 0.0) & (border > 0.02), 0.15 + _smooth(inside / 0.2), 0.0)
+    found: Array = np.where((inside > 0.0) & (border > 0.02), 0.15 + _ramp(inside / 0.2), 0.0)
     return found
 
 
@@ -102,15 +102,16 @@ FORMS: dict[str, Callable[[Array], Array]] = {"hills": _hills, "mountain": _moun
 def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
     """Heights of a form, 0 … 1: worn on a coarse grid, then finer places between its own."""
     rng = np.random.default_rng(seed * 7919 + 17)
-    rough = _sum(COARSE, COARSEST, 5, 0.55, rng)
+    rough = _octaves(COARSE, COARSEST, 5, 0.55, rng)
     uplift, (_, border) = FORMS[form](rough), _places(COARSE)
     uplift = np.where((uplift > 0.004) & (border > BORDER), uplift, 0.0)
-    heights = 0.05 * uplift * (1.0 + 0.3 * _sum(COARSE, 8, 4, 0.6, rng))
+    heights = 0.05 * uplift * (1.0 + 0.3 * _octaves(COARSE, 8, 4, 0.6, rng))
     erode(heights, uplift, TURNS, CREEP * (RUGGED_CREEP / CREEP) ** ruggedness)
     made = zoom(heights / max(float(heights.max()), 1e-9), (SIDE + 1) / (COARSE + 1), order=3,
                 grid_mode=False)
     steep = gaussian_filter(np.hypot(*np.gradient(made, 1.0 / SIDE)), 3.0)
-    made += FINE * (0.2 + 0.8 * ruggedness) * steep * _sum(SIDE, COARSE // 3, 2, 0.55, rng) / SIDE
+    fine = _octaves(SIDE, COARSE // 3, 2, 0.55, rng)
+    made += FINE * (0.2 + 0.8 * ruggedness) * steep * fine / SIDE
     made = np.clip(made, 0.0, None)
     found: NDArray[np.float32] = (made / max(float(made.max()), 1e-9)).astype(np.float32)
     found[:2], found[-2:], found[:, :2], found[:, -2:] = 0.0, 0.0, 0.0, 0.0

@@ -12,8 +12,12 @@ from dovrek.core.geometry.views import OFFERED, lens_of, pixel_size, ray_of
 from dovrek.core.geometry.views.view import Frame, Lens
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.sparing import find_horizon
+from dovrek.core.picture.studio import Studio
+from dovrek.core.prepare.fineness import SKETCH
+from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.scene import grain
 from dovrek.sky.document import Camera, Film
+from tests.conftest import free_sun
 
 
 def ray(lens: Lens, u: float, v: float) -> tuple[np.ndarray, np.ndarray]:
@@ -55,12 +59,13 @@ def test_places_of_a_plan() -> None:
     assert pixel_size(dome_lens(), 360, 180) == pytest.approx(math.radians(1.0))
 
 
-def test_horizon_pixels_are_those_it_crosses() -> None:
+def test_horizon_pixels_are_those_it_crosses(studio: Studio) -> None:
     """Level camera: one row; looking up: none; a plan has no horizon."""
     marked = np.empty((9, 16), dtype=np.uint8)
+    scene = studio.preparer.scene(free_sun(30), SKETCH, Cancel())
 
     def find(lens: Lens) -> np.ndarray:
-        find_horizon(lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
+        find_horizon(scene, lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
                      np.empty((10, 17), dtype=np.uint8), marked)
         return marked.copy()
 

@@ -42,20 +42,29 @@ function seat(element) {
   const outer = element.parentElement.closest("[data-path], [data-layer]");
   return `${outer ? `${seat(outer)} ` : ""}${element.localName}${kind}${own}`;
 }
+function seated(element) {
+  element?.focus({ preventScroll: true });
+  if (whole && element?.matches("input")) element.select();
+}
 // A panel of the same thing stays where it was scrolled to.
 let left = "",
+  whole = false, // all of its text was chosen: what is typed next takes its place
   top = 0,
   shown = here.selected;
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
   const held = document.activeElement,
     panel = e.detail.target;
   left = panel?.contains(held) ? seat(held) : "";
+  // a field of numbers does not say what is chosen: as it stands, all is
+  const from = held?.selectionStart ?? 0,
+    to = held?.selectionEnd ?? held?.value?.length;
+  whole = Boolean(left && held.matches("input") && held.value && !from && to === held.value.length);
   top = shown === here.selected ? panel?.scrollTop || 0 : 0;
 });
 document.addEventListener("htmx:oobAfterSwap", (e) => {
   if (top) document.getElementById(e.detail.target?.id)?.scrollTo(0, top);
   if (left && document.activeElement === document.body)
-    main.querySelector(left)?.focus({ preventScroll: true });
+    seated(main.querySelector(left));
   if (e.detail.target?.id === "schedule") shown = here.selected;
   left = "";
 });
