@@ -62,7 +62,7 @@ def test_places_of_a_plan() -> None:
 def test_horizon_pixels_are_those_it_crosses(studio: Studio) -> None:
     """Level camera: one row; looking up: none; a plan has no horizon."""
     marked = np.empty((9, 16), dtype=np.uint8)
-    scene = studio.preparer.scene(free_sun(30), SKETCH, Cancel())
+    scene = studio.preparer.scene(free_sun(30), SKETCH, Cancel()).scene
 
     def find(lens: Lens) -> np.ndarray:
         find_horizon(scene, lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
