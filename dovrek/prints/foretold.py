@@ -25,15 +25,15 @@ from dovrek.store.orders import (
     FILM,
     SIDE_LIMIT,
     VOLUME,
-    VOXELS_MOST,
     Order,
     OrderError,
+    refuse_voxels,
 )
 
 THREADS = 2  # of the workers that print
 PRINTS_ENOUGH, PRINTS_ALIKE = 5, 3
 NUMBERS_S = 1.5  # of what a sidecar says of the light (measured)
-DOME_S = 6.0  # of a dome's lights and its proof
+DOME_S = 6.0  # of a dome's lights and its proof: a guess that prints correct
 STEP_PX = 16
 BANDS_BYTES = 60e6  # of a picture's rows on their way to the file
 
@@ -90,7 +90,7 @@ def _clip(sky: Sky, order: Order, wish: Wish, studio: Studio, cancel: Cancel, bu
     whole, count = build + each * len(seconds), len(seconds)
     spread = (found.high_s - found.low_s) / max(found.high_s + found.low_s, 1e-6)
     if order.kind == FILM:
-        size = 0.25 * wish.width * wish.height * math.sqrt(count)  # bits a pixel (measured)
+        size = 0.25 * wish.width * wish.height * math.sqrt(count)  # bytes a pixel: a rough guess
     else:
         form, bits = printed()[order.format]
         size = count * picture_bytes(found, wish, Path("x" + form.extensions[0]), bits)
@@ -104,10 +104,7 @@ def _volume(sky: Sky, order: Order, studio: Studio, cancel: Cancel, build_s: flo
                             order.layer, order.rain == "yes")
     if not found.grids:
         raise OrderError("layer: no layer that is shown has cloud; nothing would be in the volume")
-    if found.largest > VOXELS_MOST:
-        fits = order.voxel_m * (found.largest / VOXELS_MOST) ** (1 / 3)
-        raise OrderError(f"voxel_m: {found.largest:,} voxels are more than {VOXELS_MOST:,}; give "
-                         f"{math.ceil(fits)} m or a smaller extent")
+    refuse_voxels(order, found.largest)
     build = max(found.build_s, build_s)
     fill = found.fill_s * studio.workers.threads / THREADS
     return Foretold(build + fill, build + LOW * fill, build + HIGH * fill, found.peak_bytes,

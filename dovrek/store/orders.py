@@ -177,6 +177,14 @@ def _word(name: str, given: Any, known: tuple[str, ...]) -> str:
     return text
 
 
+def refuse_voxels(order: Order, largest: int) -> None:
+    """Refuse a volume whose largest grid has too many voxels. Raises OrderError."""
+    if largest > VOXELS_MOST:
+        fits = math.ceil(order.voxel_m * (largest / VOXELS_MOST) ** (1 / 3))
+        raise OrderError(f"voxel_m: {largest:,} voxels are more than {VOXELS_MOST:,}; give {fits} "
+                         "m or a smaller extent")
+
+
 def order_text(order: Order) -> str:
     """An order as it is kept."""
     return json.dumps(asdict(order))

@@ -459,6 +459,15 @@ def test_units_and_hint_stay_as_chosen(page: Page, server: Server) -> None:
     expect(page.locator("html")).to_have_attribute("data-board", "night")
 
 
+def new_panel(page: Page, marked: str, query: str) -> None:
+    """Have panels come anew, with a mark on what stands there now."""
+    page.evaluate("""([marked, query]) => {
+      document.querySelector(marked).dataset.old = 'yes';
+      return htmx.ajax('GET', `${location.pathname}panels?${query}`, {
+        target: document.querySelector('main'), swap: 'none' });
+    }""", [marked, query])
+
+
 def test_a_word_half_typed_outlasts_a_new_panel(page: Page, server: Server) -> None:
     """A panel that comes while a field in it is half typed waits until the field is entered."""
     arrive(page, server, SLUG, "layer:hooks")
@@ -466,11 +475,7 @@ def test_a_word_half_typed_outlasts_a_new_panel(page: Page, server: Server) -> N
     field = page.locator('[data-path$="base_m"] .value')
     was = float(field.input_value())
     field.fill(str(was + 250))
-    page.evaluate("""() => {
-      document.querySelector('[data-path$="base_m"]').dataset.old = 'yes';
-      return htmx.ajax('GET', location.pathname + 'panels?selected=layer:hooks', {
-        target: document.querySelector('main'), swap: 'none' });
-    }""")
+    new_panel(page, '[data-path$="base_m"]', "selected=layer:hooks")
     page.wait_for_timeout(300)
     assert page.locator('[data-path$="base_m"]').get_attribute("data-old") == "yes"
     assert float(field.input_value()) == was + 250
@@ -485,11 +490,7 @@ def test_what_was_chosen_in_a_field_is_chosen_in_a_new_panel(page: Page, server:
     field = page.locator('[data-path$="base_m"] .value')
     field.focus()
     field.select_text()
-    page.evaluate("""() => {
-      document.querySelector('[data-path$="base_m"]').dataset.old = 'yes';
-      return htmx.ajax('GET', location.pathname + 'panels?selected=layer:hooks', {
-        target: document.querySelector('main'), swap: 'none' });
-    }""")
+    new_panel(page, '[data-path$="base_m"]', "selected=layer:hooks")
     expect(page.locator('[data-path$="base_m"][data-old]')).to_have_count(0, timeout=20_000)
     page.keyboard.type("7150")
     assert field.input_value() == "7150"
@@ -504,11 +505,7 @@ def test_a_press_outlasts_a_new_title(page: Page, server: Server) -> None:
     assert box is not None
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
     page.mouse.down()
-    page.evaluate("""() => {
-      document.getElementById('night').dataset.old = 'yes';
-      return htmx.ajax('GET', location.pathname + 'panels?only=title', {
-        target: document.querySelector('main'), swap: 'none' });
-    }""")
+    new_panel(page, "#night", "only=title")
     page.wait_for_timeout(300)
     assert page.locator("#night").get_attribute("data-old") == "yes"
     page.mouse.up()

@@ -14,7 +14,7 @@ from dovrek.prints.cluster import result_of, submitted
 from dovrek.prints.makers.task import Task, computed, with_sidecar
 from dovrek.prints.parts import boxes_of, compute_rows
 from dovrek.prints.stored import store_blocks, stored_blocks
-from dovrek.store.orders import VOXELS_MOST, OrderError
+from dovrek.store.orders import OrderError, refuse_voxels
 
 ROWS = 4  # of towers, in one part
 PLAN, PLAN_SIDE = "-plan.png", 480
@@ -29,11 +29,7 @@ def volume(task: Task) -> list[Path]:
     boxes = {layer: box for layer, box in every.items() if order.layer in ("", layer)}
     if not boxes:
         raise OrderError("layer: nothing of it is shown as cloud; choose another layer")
-    most = max(box.voxels for box in boxes.values())
-    if most > VOXELS_MOST:
-        fits = order.voxel_m * (most / VOXELS_MOST) ** (1 / 3)
-        raise OrderError(f"voxel_m: {most:,} voxels are more than {VOXELS_MOST:,}; give "
-                         f"{fits:.1f} m or a smaller extent")
+    refuse_voxels(order, max(box.voxels for box in boxes.values()))
     parts = [(layer, k) for layer, box in boxes.items() for k in range(0, rows_of(box), ROWS)]
     places = {(layer, k): task.parts / f"rows-{layer}-{k:05d}.npz" for layer, k in parts}
     missing = [part for part in parts if stored_blocks(places[part]) is None]

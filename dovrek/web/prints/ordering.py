@@ -11,7 +11,7 @@ from flask import Blueprint, abort, current_app, redirect, render_template, requ
 
 from dovrek.core.air.sun_place import sun_place
 from dovrek.formats.kinds import holding, printed
-from dovrek.prints.foretold import Foretold, check_room, disk_of, learned
+from dovrek.prints.foretold import Foretold, check_room, learned
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.store import print_jobs as jobs
@@ -117,7 +117,6 @@ def forecast(slug: str) -> Any:
     return render_template("forecast.html", slug=slug, order=order, sky=sky, count=count,
                            found=_said(learned(found, lately, order.kind)) if found else None,
                            learned=len(lately), framing=framing_of(sky, order, sun_place(sky)),
-                           disk=size_text(int(disk_of(order, sky))),
                            pictured=store.stored(slug).picture_of is not None)
 
 
