@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 
@@ -138,5 +139,8 @@ def test_a_worker_without_a_scheduler_says_so(address: str, monkeypatch: pytest.
     monkeypatch.setattr(command, "TRY_S", 1.0)
     if address.endswith(":"):  # a port where nobody listens
         address += str(free_port())
-    found = CliRunner().invoke(main, ["worker", "--scheduler", address])
-    assert found.exit_code == 2 and "--scheduler" in found.stderr
+    # In a thread of its own: a browser of other tests may keep a loop running in this one.
+    with ThreadPoolExecutor(1) as aside:
+        found = aside.submit(CliRunner().invoke, main,
+                             ["worker", "--scheduler", address]).result()
+    assert found.exit_code == 2 and "--scheduler" in found.stderr, found.stderr

@@ -41,6 +41,8 @@ def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None
     row = page.locator(f'.row[data-path="{path}"]')
     row.locator(".key-mark").click()
     until(lambda: motion(server)["keys"], lambda keys: path in keys)
+    expect(page.locator(".key")).to_have_count(1)  # its row has moved the film down
+    settle(page)
     box = until(lambda: page.locator("#film").bounding_box(), bool)
     assert box is not None
     page.mouse.move(box["x"] + 5, box["y"] + 20)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.chromium import (
     CHROMIUM,
@@ -446,7 +446,9 @@ def test_every_page_fits_people(browser: Browser, page: Page, server: Server) ->
 def test_units_and_hint_stay_as_chosen(page: Page, server: Server) -> None:
     arrive(page, server, SLUG, "layer:hooks")
     page.locator("#hint-off").click()
-    page.locator("#feet").click()
+    page.locator("#feet").click()  # the page comes anew
+    expect(page.locator("#feet")).to_have_attribute("aria-pressed", "true", timeout=20_000)
+    settle(page)
     row = page.locator('[data-path$="base_m"]')
     expect(row.locator(".unit")).to_have_text("ft", timeout=20_000)
     expect(page.locator("#hint-line")).to_be_hidden()
@@ -528,3 +530,28 @@ def test_steps_faster_than_the_answers_all_count(page: Page, server: Server) -> 
     page.evaluate("""() => { for (let k = 0; k < 3; k++) document.body.dispatchEvent(
         new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true })); }""")
     until(lambda: server.document(SLUG), lambda d: d == before)
+
+
+def test_a_strip_that_comes_lets_the_hand_type_on(page: Page, server: Server) -> None:
+    """The ends of a strip's range: a board that comes between two of them takes neither text nor
+    focus, so that Enter orders the range and chooses no frame."""
+    arrive(page, server, SLUG, "layer:veil")
+    page.locator('[data-path$="cover_oktas"] .range').focus()
+    page.keyboard.press("t")
+    expect(page.locator("button.frame")).to_have_count(5, timeout=20_000)
+    cover = layer_of(server, SLUG, "veil")["cover_oktas"]
+    held: list[Route] = []
+    page.route("**/strip?*", lambda route: held.append(route))
+    page.locator("#range-low").fill("3")
+    page.locator("#range-low").press("Enter")
+    until(lambda: page.wait_for_timeout(50) or len(held), lambda n: n == 1)
+    page.locator("#range-high").fill("4")
+    held[0].continue_()
+    until(lambda: page.evaluate("document.activeElement.id"), lambda at: at == "range-high")
+    expect(page.locator(".frame-label").first).to_have_text("3", timeout=20_000)
+    assert page.locator("#range-high").input_value() == "4"
+    page.unroute("**/strip?*")
+    page.locator("#range-high").press("Enter")
+    expect(page.locator(".frame-label").last).to_have_text("4", timeout=20_000)
+    assert layer_of(server, SLUG, "veil")["cover_oktas"] == cover
+    page.locator("#board-close").click()

@@ -30,13 +30,16 @@ async function order(path, body) {
     }
     return;
   }
+  const hand = typing && { id: typing.id, low: $("range-low").value, high: $("range-high").value };
+  typing = null; // what goes away was not left by the hand
   panel.innerHTML = text;
   panel.dataset.ordered = performance.now();
   const board = $("board"),
     frames = board.querySelector(".frames");
   if (frames.dataset.columns) frames.style.setProperty("--columns", frames.dataset.columns);
   if (path === "strip") rangeOf();
-  (board.querySelector('[aria-selected="true"]') || board.querySelector(".frame")).focus();
+  if (!hand || !typeOn(hand))
+    (board.querySelector('[aria-selected="true"]') || board.querySelector(".frame")).focus();
   fill(board.dataset.board, mine);
 }
 async function fill(number, mine) {
@@ -126,8 +129,27 @@ panel.addEventListener("click", (e) => {
     order("strip", wanted);
   }
 });
-panel.addEventListener("change", (e) => {
-  if (!e.target.matches("#range-low, #range-high")) return;
+// Both ends are one entry: a strip is ordered when it is left, or with Enter. A board that comes
+// while an end is being typed lets the hand type on, for Enter over a frame would choose it.
+let typing = null;
+const END = "#range-low, #range-high";
+panel.addEventListener("input", (e) => {
+  if (e.target.matches(END)) typing = e.target;
+});
+panel.addEventListener("focusout", (e) => {
+  if (!typing || !e.target.isConnected || e.relatedTarget?.matches(END)) return;
+  typed();
+});
+function typeOn(hand) {
+  typing = $(hand.id);
+  if (!typing) return false; // this board has no ends
+  $("range-low").value = hand.low;
+  $("range-high").value = hand.high;
+  typing.focus();
+  return true;
+}
+function typed() {
+  typing = null;
   const f = Number($("board-range").dataset.factor),
     low = Number($("range-low").value.replace(",", ".")) * f,
     high = Number($("range-high").value.replace(",", ".")) * f;
@@ -140,10 +162,15 @@ panel.addEventListener("change", (e) => {
     wanted = { path: wanted.path, low, high };
     order("strip", wanted);
   }
-});
+}
 panel.addEventListener("keydown", (e) => {
   if (e.key === "Escape") {
     close();
+    return;
+  }
+  if (e.key === "Enter" && e.target.matches(END)) {
+    e.preventDefault();
+    typed();
     return;
   }
   const frame = e.target.closest?.(".frame");
