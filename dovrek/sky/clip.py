@@ -10,6 +10,7 @@ from dovrek.sky.changes import put_values
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Point, value_of
+from dovrek.sky.seen import fog_id, fog_layer
 from dovrek.sky.trials import declaration_of, value_at
 
 SLOWEST_M_S, PER_KM_M_S, FASTEST_M_S = 4.0, 2.0, 45.0  # of layers by their height
@@ -77,20 +78,27 @@ def velocity_of(layer: Layer) -> tuple[float, float]:
     return speed * math.sin(bearing), speed * math.cos(bearing)
 
 
+def _layer(sky: Sky, layer_id: str) -> Layer:
+    fog = fog_layer(sky)
+    return next(x for x in [*sky.layers, *([fog] if fog else [])] if x.id == layer_id)
+
+
 def drift_of(sky: Sky, layer_id: str, clip_s: float) -> tuple[float, float]:
     """How far a layer has gone at a second of the clip, metres east and north: its velocity times
     the sky's seconds, summed up in steps where the wind is keyed."""
-    here = next(x for x in sky.layers if x.id == layer_id)
+    here = _layer(sky, layer_id)
     scale = sky.motion.time_scale
     paths = [p for p in sky.motion.keys if p.startswith(f"layers[{layer_id}].") and (
         ".wind." in p or p.endswith(".base_m"))]
+    if layer_id == fog_id(sky):
+        paths = [p for p in sky.motion.keys if p in ("fog.from_deg", "fog.speed_m_s")]
     if not paths:
         east, north = velocity_of(here)
         return east * clip_s * scale, north * clip_s * scale
 
     def velocity(at_s: float) -> tuple[float, float]:
         told = put_values(sky, {p: keyed_value(sky, p, at_s) for p in paths})
-        return velocity_of(next(x for x in told.layers if x.id == layer_id))
+        return velocity_of(_layer(told, layer_id))
 
     steps = math.floor(clip_s / WIND_STEP_S)
     east = north = 0.0

@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from dovrek.sky.fog import Fog
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Motion
 from dovrek.sky.parameter import Group, choice, colour_of, number, parameter_at
@@ -241,6 +242,7 @@ class Sky(Group):
     moon: Moon = Field(default_factory=lambda: Moon())
     air: Air = Field(default_factory=lambda: Air())
     relief: Relief = Field(default_factory=lambda: Relief())
+    fog: Fog = Field(default_factory=lambda: Fog())
     layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
     camera: Camera = Field(default_factory=lambda: Camera())
     film: Film = Field(default_factory=lambda: Film())

@@ -99,6 +99,50 @@ class Region(Group):
     )
 
 
+class Bounds(Group):
+    shape: Literal["none", "ellipse", "box"] = choice(
+        "none", group="Bank", label="Bank",
+        help="A layer kept within bounds: its ends close softly in cover and height. Bounds drift "
+        "with the layer.",
+    )
+    east_km: float = number(
+        0.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Bank", label="East",
+        help="Its middle, east of the site.",
+    )
+    north_km: float = number(
+        8.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Bank", label="North",
+        help="Its middle, north of the site.",
+    )
+    length_km: float = number(
+        12.0, low=0.5, high=300.0, step=0.5, unit="km", group="Bank", label="Length",
+        scale="log", help="Along its bearing, from end to end.",
+    )
+    width_km: float = number(
+        6.0, low=0.5, high=300.0, step=0.5, unit="km", group="Bank", label="Width",
+        scale="log", help="Across its bearing.",
+    )
+    bearing_deg: float = number(
+        90.0, low=0.0, high=180.0, step=5.0, unit="°", group="Bank", label="Bearing",
+        help="Bearing its length lies along, clockwise from north.",
+    )
+    edge: float = number(
+        0.5, low=0.05, high=1.0, step=0.05, unit="", group="Bank", label="Soft end",
+        help="Share of the way to the middle over which it closes; a quarter as far beyond its "
+        "bounds nothing is left.",
+    )
+
+
+class Drape(Group):
+    amount: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="", group="Drape", label="Drape",
+        help="How far the layer follows the land below it: 0 level, 1 as the land.",
+    )
+    smooth_km: float = number(
+        1.5, low=0.1, high=20.0, step=0.1, unit="km", group="Drape", label="Smoothing",
+        scale="log", help="Distance over which the land is smoothed for it.",
+    )
+
+
 class CoverMap(Group):
     asset: str = choice(
         "", group="Cover map", label="Map", kind="map",
@@ -383,6 +427,8 @@ class Layer(Group):
     )
     clearings: Clearings = Field(default_factory=lambda: Clearings())
     region: Region = Field(default_factory=lambda: Region())
+    bounds: Bounds = Field(default_factory=lambda: Bounds())
+    drape: Drape = Field(default_factory=lambda: Drape())
     map: CoverMap = Field(default_factory=lambda: CoverMap())
     cells: Cells = Field(default_factory=lambda: Cells())
     rows: Rows = Field(default_factory=lambda: Rows())

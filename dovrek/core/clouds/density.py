@@ -7,7 +7,10 @@ z above the layer's base, all in metres.
 
 from __future__ import annotations
 
+from dovrek.core.clouds.bank import LOWEST as LOWEST_BANK
+from dovrek.core.clouds.bank import SINKS, bank_clear, bank_share, bank_way
 from dovrek.core.clouds.builds import sample_of
+from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.rain import RAIN_DRIFT, falls_from, outline_height, shaft
 from dovrek.core.clouds.record import PROFILE_NODES
 from dovrek.core.compile.arithmetic import clamp
@@ -17,7 +20,19 @@ from dovrek.core.compile.kernels import inner, kernel
 @inner
 def _copy(field, p, x, y, z, up, footprint, detail, falling):
     """Distance and extinction of a copy of the field at a place of its own."""
+    left, sunk = 1.0, 1.0
+    if p.bank != 0:
+        way = bank_way(p, x, y)
+        left = bank_share(p, way)
+        if left <= 0.0:
+            return -max(bank_clear(p, way), 1.0), 0.0
+        sunk = max(left**SINKS, LOWEST_BANK)
+        if up > 0.0:
+            up /= sunk
     f, sigma = sample_of(p.build, field, p, x, y, up, footprint, 0.0 if falling else detail)
+    if p.bank != 0:  # the last of it fades
+        f = f * sunk * p.bank_lean if f < 0.0 else f * sunk
+        sigma *= min(8.0 * left, 1.0)
     if f < 0.0:
         f *= p.lean
     if falling:
@@ -25,7 +40,7 @@ def _copy(field, p, x, y, z, up, footprint, detail, falling):
             return min(0.8 * f, -10.0), 0.0
         return shaft(field, p, x, y, z, f, footprint)
     if sigma > 0.0 and p.profiled > 0.0:
-        c = clamp(z / p.thickness, 0.0, 1.0) * (PROFILE_NODES - 1)
+        c = clamp(up / p.thickness, 0.0, 1.0) * (PROFILE_NODES - 1)
         k = min(int(c), PROFILE_NODES - 2)
         sigma *= p.profile[k] * (1.0 - c + k) + p.profile[k + 1] * (c - k)
     return f, sigma
@@ -39,6 +54,15 @@ def density(field, layer, x, y, z, footprint, detail):
     is worth the time (a float: each whole number written out would be compiled by itself).
     """
     p = field.layers[layer]
+    if p.drape != 0.0:
+        f, sigma = _standing(field, p, x, y, z - lifted(field, p, x, y), footprint, detail)
+        return (f * p.drape_lean if f < 0.0 else f), sigma
+    return _standing(field, p, x, y, z, footprint, detail)
+
+
+@inner
+def _standing(field, p, x, y, z, footprint, detail):
+    """The same above a base that is level."""
     falling = p.fall > 0.0 and z < falls_from(p)
     if falling and z < -p.fall_reach:
         return z + p.fall_reach - 5.0, 0.0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dovrek.core.clouds.bank import bank_share, bank_way
 from dovrek.core.clouds.texture import flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
 from dovrek.core.compile.kernels import inner, kernel
@@ -39,6 +40,8 @@ def _mapped(field, p, x, y):
 def region_at(field, p, x, y, footprint):
     """How far a layer may stand at a point, by its region and its map: 1 wholly, 0 not."""
     share = _mapped(field, p, x, y) if p.map_strength > 0.0 else 1.0
+    if p.bank != 0:
+        share *= bank_share(p, bank_way(p, x, y))
     if p.region_side == 0.0:
         return share
     n = flat_noise(field.bytes, x + p.region_x, y + p.region_y, 3.6 * p.region_size, 0.13,

@@ -124,7 +124,8 @@ def _copies(layer: Layer, share: float, whole_s: float,
     first, second = (share + 0.5) % 1.0, share % 1.0
     places = [_less((east * whole_s * (f - 0.5), north * whole_s * (f - 0.5)), travel)
               for f in (first, second)]
-    bounded = layer.region.side != "everywhere" or bool(layer.map.asset)
+    bounded = (layer.region.side != "everywhere" or bool(layer.map.asset)
+               or layer.bounds.shape != "none")
     if not bounded:  # elsewhere in its field, so that the halves of the loop differ
         places[1] = _less(places[1], COPY_APART_M)
     return (places[0], places[1]), dissolve(second) if east or north else 0.0

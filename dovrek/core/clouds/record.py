@@ -86,6 +86,29 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("map_cos", "f8", "", "of its turn"),
     ("map_sin", "f8", "", ""),
     ("map_strength", "f8", "0 … 1", ""),
+    # Bounds
+    ("bank", "i8", "", "NO_BANK, ELLIPSE or BOX of `bank`"),
+    ("bank_x", "f8", "m", "its middle in the layer's field, east"),
+    ("bank_y", "f8", "m", "and north"),
+    ("bank_sin", "f8", "", "of its bearing"),
+    ("bank_cos", "f8", "", ""),
+    ("bank_length", "f8", "m", "half of it"),
+    ("bank_width", "f8", "m", "half of it"),
+    ("bank_edge", "f8", "0 … 1", "share over which it closes"),
+    ("bank_lean", "f8", "", "what its sinking top leaves of a distance"),
+    # The land it follows
+    ("drape", "f8", "0 … 1", "share of the land's height that it is lifted by"),
+    ("drape_at", "i8", "", "the land's first height among the field's clearances"),
+    ("drape_squares", "i8", "", "a side"),
+    ("drape_square", "f8", "m", ""),
+    ("drape_east", "f8", "m", "the land's middle"),
+    ("drape_north", "f8", "m", ""),
+    ("drape_cos", "f8", "", "of its turn"),
+    ("drape_sin", "f8", "", ""),
+    ("drape_from", "f8", "m", "height of the land at which it is not lifted"),
+    ("drape_lean", "f8", "", "what the land's slopes leave of a distance"),
+    ("lift_low", "f8", "m", "least lift anywhere"),
+    ("lift_high", "f8", "m", "most lift anywhere"),
     # Heaps: shapes, instances, and squares in which they are found
     ("shapes_at", "i8", "", "first byte of the shapes in the field's bytes"),
     ("shape_n", "i8", "", "voxels across"),
@@ -108,6 +131,7 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     # Light
     ("phase", "i8", "", "place of its phase function among `phase.PHASES`"),
     ("k_scaled", "f8", "0 … 1", "extinction left by delta scaling"),
+    ("k_seen", "f8", "0 … 1", "extinction by which what lies behind fades"),
     ("g_scaled", "f8", "", "asymmetry left by it"),
     ("halo", "f8", "0 … 1", ""),
     ("tint_lit", ("f8", (3,)), "", "wash of sunlight, by X, Y and Z"),
@@ -171,6 +195,7 @@ class Field(NamedTuple):
 
     layers: NDArray[np.void]  # (L,) LAYER
     bytes: NDArray[np.uint8]  # noise volumes, then shapes of heaped layers and cover maps
-    clearances: NDArray[np.float32]  # by square, metres to the nearest cloud, 0 where some are
+    clearances: NDArray[np.float32]  # by square, metres to the nearest cloud, 0 where some are;
+    # then, in metres, the lands that layers follow
     instances: NDArray[np.void]  # INSTANCE
     links: NDArray[np.int32]  # of each heaped layer: where its squares' members start, the members

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.clouds import shapes
+from dovrek.core.clouds.bank import bounded
 from dovrek.core.clouds.builds import BUILDS
 from dovrek.core.clouds.builds.build import Build
 from dovrek.core.clouds.cover_map import cover_of
@@ -21,7 +22,7 @@ from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL
 from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.genera import VEILS
-from dovrek.sky.layer import Layer
+from dovrek.sky.layer import Bounds, Layer
 
 Record = NDArray[np.void]
 
@@ -110,6 +111,7 @@ def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Re
     p["base"], p["phase"] = base, phase_of(layer)
     phase = PHASES[int(p["phase"])]
     p["k_scaled"], p["g_scaled"] = phase.k_scaled, phase.g_scaled
+    p["k_seen"] = 1.0 if BUILDS[int(p["build"])].seen_whole else phase.k_scaled
     p["halo"] = layer.light.halo if p["form"] == VEIL else 0.0
     p["most"] = BUILDS[int(p["build"])].most(p)
     if p["fall"] > 0.0:
@@ -176,13 +178,15 @@ def drifted(p: Any, moving: Moving) -> None:
     p["grid_x"], p["grid_y"] = (a + b for a, b in zip(moving.drift, moving.centre, strict=True))
 
 
-def masked_record(record: Record, side: float, chart: Chart | None, at: int) -> Record:
-    """The record with the layer's region and cover map, which the cover was measured without; the
-    map's bytes begin `at` among the field's."""
+def masked_record(record: Record, side: float, bounds: Bounds, chart: Chart | None,
+                  at: int) -> Record:
+    """The record with the layer's region, bounds and cover map, which the cover was measured
+    without; the map's bytes begin `at` among the field's."""
     record = record.copy()
     p = record[0]
     p["region_side"] = side
     p["masked"] = float(side != 0.0)
+    bounded(p, bounds)
     if chart is not None:
         turn = math.radians(chart.rotation_deg)
         p["masked"], p["map_strength"] = 1.0, chart.strength

@@ -119,6 +119,13 @@ def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
     return found
 
 
+def shape_of(relief: Relief) -> Relief:
+    """A relief without its place and tone, which its heights do not hang on."""
+    usual = Relief()
+    return relief.model_copy(update={
+        name: getattr(usual, name) for name in ("east_km", "north_km", "turn_deg", "albedo")})
+
+
 def heights_of(relief: Relief) -> NDArray[np.float32]:
     """(n + 1, n + 1) metres above the level ground at corners of squares, [east, north] of the
     land's own frame; just below it at the border. One corner of nothing for no land."""

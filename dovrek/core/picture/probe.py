@@ -18,11 +18,12 @@ from dovrek.core.geometry.lens import dome_lens
 from dovrek.core.picture.render import Quality, render_frame
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fineness import FINE
-from dovrek.core.prepare.preparer import Prepared, Preparer, seen_layers
+from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.march import ray_depth
 from dovrek.sky.advisories import advisories
 from dovrek.sky.document import Sky
+from dovrek.sky.seen import layers_of
 
 COLUMNS = 180
 LID_COLUMNS = 120
@@ -49,7 +50,7 @@ def measured_layer(body: LayerBody, workers: Workers, cancel: Cancel,
 def lids_of(sky: Sky, preparer: Preparer, cancel: Cancel) -> dict[str, float]:
     """By layer id: share of the cloud of every shown layer that reaches its layer's lid."""
     return {layer.id: lid_touched(preparer.body(sky, layer, FINE, cancel).field, 0,
-                                  0.25 * MEASURED_M, LID_COLUMNS) for layer in seen_layers(sky)}
+                                  0.25 * MEASURED_M, LID_COLUMNS) for layer in layers_of(sky)}
 
 
 def dome_diffuse(frame: NDArray[np.float32]) -> NDArray[np.float64]:

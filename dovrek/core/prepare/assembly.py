@@ -83,15 +83,22 @@ def joined_field(bodies: list[LayerBody]) -> Joined:
         p["starts_at"] = links
         p["members_at"] += links
         byte += body.form_bytes
-        squares += len(body.field.clearances)
+        squares += int(p["squares"]) ** 2
         instances += len(body.field.instances)
         links += len(body.field.links)
     for i, body in enumerate(bodies):
         if body.chart is not None:
             layers[i]["map_at"] = byte
             byte += body.chart.cover.size
+    # What a land's heights begin at: behind the clearances of all heaps, each land once a layer.
+    lands = [b.risen for b in bodies if b.risen]
+    for i, body in enumerate(bodies):
+        if body.risen is not None:
+            layers[i]["drape_at"] = squares
+            squares += (int(layers[i]["drape_squares"]) + 1) ** 2
     # Another skin changes none of these: what was joined stays.
-    return Joined(layers, solids(forms=forms, charts=charts), joined_cells(stood=stood))
+    return Joined(layers, solids(forms=forms, charts=charts),
+                  joined_cells(stood=stood, lands=lands))
 
 
 class Air(NamedTuple):

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.clouds.builds import build_of
+from dovrek.core.clouds.drape import Lift, draped, lift
 from dovrek.core.clouds.light.grid import GridShape, grid_shape
 from dovrek.core.clouds.measure import EYE_DEPTH, MEASURED_M, column_depths, sheet_scores
 from dovrek.core.clouds.motion import STILL, Moving
@@ -49,6 +50,7 @@ from dovrek.core.clouds.values import (
 )
 from dovrek.core.compile.noise import NOISE_BYTES, noise_volumes
 from dovrek.core.geometry.planet import eye_step_m, reach_m, told_m
+from dovrek.core.land.forms import shape_of
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
 from dovrek.sky.document import Sky
@@ -174,15 +176,16 @@ def solids(tools: Tools, forms: list[Shapes], charts: list[Chart]) -> NDArray[np
 
 
 @stage("joined cells")
-def joined_cells(tools: Tools, stood: list[Cells]) -> tuple[Any, Any, Any]:
-    """Clearances, instances and links of all heaped layers, one behind the other."""
-    if not stood:
-        return np.zeros(0, np.float32), np.zeros(0, INSTANCE), np.zeros(0, np.int32)
-    if len(stood) == 1:
+def joined_cells(tools: Tools, stood: list[Cells], lands: list[Lift]) -> tuple[Any, Any, Any]:
+    """Clearances, instances and links of all heaped layers, one behind the other; behind the
+    clearances the lands that layers follow."""
+    if len(stood) == 1 and not lands:
         return stood[0].clearances, stood[0].instances, stood[0].links
-    return (np.concatenate([c.clearances for c in stood]),
-            np.concatenate([c.instances for c in stood]),
-            np.concatenate([c.links for c in stood]))
+    none = Cells(np.zeros(0, np.float32), np.zeros(0, INSTANCE), np.zeros(0, np.int32), 0, 0.0)
+    there = stood or [none]
+    return (np.concatenate([*(c.clearances for c in there), *(x.heights.ravel() for x in lands)]),
+            np.concatenate([c.instances for c in there]),
+            np.concatenate([c.links for c in there]))
 
 
 # -- one layer ----------------------------------------------------------------------------
@@ -227,6 +230,7 @@ class LayerBody:
     stood: Node[Cells] | None
     chart: Chart | None
     form_bytes: int
+    risen: Node[Lift] | None = None  # the land it follows
 
     @property
     def record(self) -> Any:
@@ -258,7 +262,7 @@ class LayerBody:
     @property
     def key(self) -> str:
         """Of all that it is made of."""
-        return key_of(self.field.layers, self.solid, self.stood)
+        return key_of(self.field.layers, self.solid, self.stood, self.risen)
 
 
 def dealt_by(sky: Sky, layer: Layer) -> int:
@@ -272,7 +276,7 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     build = build_of(layer)
     sky_seed = dealt_by(sky, layer)
     seed = (layer.seed * 7919 + sky_seed * 104_729) % 2_000_003
-    base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M)
+    base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M) if not build.grounded else 0.0
     top, eye = base + layer.thickness_m, sky.camera.altitude_m
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
                       layer.body.density_per_km * 1e-3, reach_m(top, eye_step_m(eye)),
@@ -293,13 +297,22 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
                                   life=life))
     solid = solids(forms=[forms] if forms else [], charts=[chart] if chart else [])
     form_bytes = maker.make(forms).distance.size if forms else 0
-    record = masked_record(record, SIDES[layer.region.side], chart, NOISE_BYTES + form_bytes)
+    record = masked_record(record, SIDES[layer.region.side], layer.bounds, chart,
+                           NOISE_BYTES + form_bytes)
     record = moved_record(record, moving)
     solid_bytes, *cells = maker.all([solid, *([stood] if stood else [])])
     field = field_of(record, solid_bytes, cells[0] if cells else None)
     field = field._replace(layers=lit_record(field.layers, layer, base, grid))
     drifted(field.layers[0], moving)
-    return LayerBody(layer, field, grid, record, solid, forms, stood, chart, form_bytes)
+    risen: Node[Lift] | None = None
+    if layer.drape.amount > 0.0 and sky.relief.form != "none":
+        risen = lift(relief=shape_of(sky.relief), smooth_m=1e3 * layer.drape.smooth_km)
+        land = maker.make(risen)
+        draped(field.layers[0], land, sky, layer.drape.amount, not build.grounded,
+               len(field.clearances))
+        field = field._replace(clearances=np.concatenate([field.clearances,
+                                                          land.heights.ravel()]))
+    return LayerBody(layer, field, grid, record, solid, forms, stood, chart, form_bytes, risen)
 
 
 def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fineness, cover: float,

@@ -19,12 +19,13 @@ from dovrek.core.clouds.builds import build_of
 from dovrek.core.clouds.motion import moving_of, turns_of
 from dovrek.core.prepare.assembly import joined_field, sun_record
 from dovrek.core.prepare.fineness import FINE, Fineness
-from dovrek.core.prepare.preparer import Moves, Prepared, Preparer, seen_layers
+from dovrek.core.prepare.preparer import Moves, Prepared, Preparer
 from dovrek.core.run.stage import Known, Tools, key_of, stage
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.scene import Scene
 from dovrek.sky.clip import in_clip, sky_at
 from dovrek.sky.document import Sky
+from dovrek.sky.seen import layers_of
 
 EPOCH_SKY_S = 30.0  # of the sky between two moments whose light is solved
 EPOCHS_APART_S = (0.25, 1.0)  # of the clip: at least, at most
@@ -50,7 +51,7 @@ def epoch_s(sky: Sky) -> float:
     if not sky.motion.loop:
         return length / max(round(length / apart), 1)
     # A copy is not ridden to where it begins again, nor a turn of lives beyond its end.
-    turns = max((turns_of(x, length * sky.motion.time_scale) for x in seen_layers(sky)), default=1)
+    turns = max((turns_of(x, length * sky.motion.time_scale) for x in layers_of(sky)), default=1)
     least = max(round(length / min(apart, length / LOOP_EPOCHS)), 1)
     return length / (turns * math.ceil(least / turns))
 
@@ -60,7 +61,7 @@ def moment_of(sky: Sky, clip_s: float, about_s: float | None = None) -> Moment:
     (unsaid: at that second itself)."""
     told, moved = sky_at(sky, clip_s), {}
     here = sky.model_copy(update={"camera": told.camera})  # its travel may be keyed
-    for layer in seen_layers(told):
+    for layer in layers_of(told):
         cells = build_of(layer).cells_of(layer.cells.size_m, layer.thickness_m,
                                          layer.body.density_per_km * 1e-3)
         moved[layer.id] = moving_of(here, layer, clip_s, about_s, cells.dx)
@@ -97,7 +98,7 @@ def scene_soon(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
     clip_s, apart = in_clip(sky, clip_s), epoch_s(sky)
     length, scale = sky.motion.length_s, sky.motion.time_scale
     count = round(length / apart) + (0 if sky.motion.loop else 1)
-    turns = [length / turns_of(x, length * scale) for x in seen_layers(sky)]
+    turns = [length / turns_of(x, length * scale) for x in layers_of(sky)]
     turn_s = min(turns, default=length) if sky.motion.loop else math.inf
     marks = sorted((k * apart for k in range(count)), key=lambda s: abs(s - clip_s))
     near = [s for s in marks if abs(s - clip_s) * scale <= LIGHT_HOLDS_SKY_S
@@ -108,7 +109,7 @@ def scene_soon(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
             if preparer.holds_scene(solved.sky, how, solved.moved):
                 one = preparer.scene(solved.sky, how, cancel, solved.moved)
                 now = moment_of(sky, clip_s, at_s)
-                if [b.layer.id for b in one.bodies] == [x.id for x in seen_layers(now.sky)]:
+                if [b.layer.id for b in one.bodies] == [x.id for x in layers_of(now.sky)]:
                     return _under(preparer, now, one, one, 0.0, cancel)
     solved = moment_of(sky, near[0], near[0])
     one = preparer.scene(solved.sky, fineness, cancel, solved.moved)

@@ -26,6 +26,7 @@ from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sunlight import light_direction
 from dovrek.core.clouds.motion import Moving, moving_of
 from dovrek.core.geometry.planet import reach_m
+from dovrek.core.land.forms import shape_of
 from dovrek.core.land.meeting import land_record, raised
 from dovrek.core.land.sky_share import ready_land
 from dovrek.core.prepare.assembly import (
@@ -52,7 +53,7 @@ from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.scene import Scene
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
-from dovrek.sky.relief import Relief
+from dovrek.sky.seen import layers_of
 
 LEAST_FAR_M = 60_000.0
 PLAN_ABOVE_M, PLAN_FAR = 500.0, 1.5
@@ -90,24 +91,12 @@ def view_between(tools: Tools, one: SkyView, other: SkyView, share: float) -> Sk
     return between(one, other, share)
 
 
-def seen_layers(sky: Sky) -> list[Layer]:
-    """Layers that are shown and have any cloud."""
-    return [x for x in sky.layers if x.visible and x.cover_oktas > 0.0]
-
-
 Moves = dict[str, Moving]  # by layer
-
-
-def _shape_of(sky: Sky) -> Relief:
-    """A sky's relief without its place and tone, which its arrays do not hang on."""
-    usual = Relief()
-    return sky.relief.model_copy(update={
-        name: getattr(usual, name) for name in ("east_km", "north_km", "turn_deg", "albedo")})
 
 
 def _told_by(sky: Sky, moved: Moves | None = None) -> str:
     """What a document says of its scene, whatever is only framing, film or name."""
-    layers = [x.model_dump(exclude={"name", "locked"}) for x in seen_layers(sky)]
+    layers = [x.model_dump(exclude={"name", "locked"}) for x in layers_of(sky)]
     return key_of(repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
                         sky.camera.altitude_m, sky.camera.east_m, sky.camera.north_m, sky.relief,
                         sorted((moved or {}).items()))))
@@ -156,7 +145,7 @@ class Preparer:
                 moved: Moves | None) -> list[LayerBody]:
         return [body_of(sky, layer, fineness, self.maker(cancel),
                         (moved or {}).get(layer.id) or moving_of(sky, layer, 0.0))
-                for layer in seen_layers(sky)]
+                for layer in layers_of(sky)]
 
     def body(self, sky: Sky, layer: Layer, fineness: Fineness, cancel: Cancel) -> LayerBody:
         """Shapes, cells and cover of one layer."""
@@ -178,7 +167,7 @@ class Preparer:
         observer = Observer(height, sun.elevation_true, sun.azimuth, far, not shadow_rays)
         low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
         joined = joined_field(bodies)
-        shape = ready_land(relief=_shape_of(sky))
+        shape = ready_land(relief=shape_of(sky.relief))
         land = maker.make(shape)
         squares = len(land.heights) - 1
         node = lit_scene(

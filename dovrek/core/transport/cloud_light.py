@@ -6,6 +6,7 @@ import math
 
 from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
+from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.light.grid import DEPTH, FLUX_X, FLUX_Y, FLUX_Z, SKY_J, SUN_J
 from dovrek.core.clouds.phase import HALO_FALL, beam_at
 from dovrek.core.clouds.rain import RAIN_SHADE, falls_from
@@ -57,11 +58,11 @@ def _taps(scene, walk, l, z, footprint):
     p = scene.field.layers[l]
     sun, x, y, random = scene.sun.direction, walk.x, walk.y, walk.random
     sx, sy, sz = sun[0], sun[1], sun[2]
-    near = 0.0
+    near, level = 0.0, z + lifted(scene.field, p, x, y)
     for tap in range(3):
         middle, length = TAPS[tap]
         d = middle * (0.75 + 0.5 * random)
-        _, sigma = density(scene.field, l, x + d * sx, y + d * sy, z + d * sz,
+        _, sigma = density(scene.field, l, x + d * sx, y + d * sy, level + d * sz,
                            max(0.3 * length, 0.7 * footprint), 1.0 if tap == 0 else 0.0)
         near += length * sigma
     walk.tap_near = near
@@ -75,11 +76,11 @@ def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
     l, sigma = walk.here[m], walk.sigmas[m]
     p = scene.field.layers[l]
     grid, place, x, y = walk.grid, walk.place, walk.x, walk.y
-    z = walk.h - p.base
+    z = walk.h - p.base - lifted(scene.field, p, x, y)
     k_s = p.k_scaled
     depth = walk.sigma * ds
     share = sigma / walk.sigma
-    share_s = k_s * sigma / walk.sigma_scaled
+    share_s = p.k_seen * sigma / walk.sigma_scaled
     falling = p.fall > 0.0 and z < falls_from(p)
     if falling:
         _below(p, scene.sun.direction, x, y, z, place)
@@ -171,6 +172,6 @@ def gather(scene, walk, place, ds, footprint, with_passes):
     if with_passes:
         for m in range(walk.active):
             l = walk.here[m]
-            walk.matte[l] += (scene.field.layers[l].k_scaled * walk.sigmas[m]
+            walk.matte[l] += (scene.field.layers[l].k_seen * walk.sigmas[m]
                               / walk.sigma_scaled * left)
     walk.through_scaled = 0.0

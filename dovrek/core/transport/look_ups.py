@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.light.grid import CHANNELS, COARSER
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
@@ -81,9 +82,10 @@ def depth_above(scene, x, y, h):
         if h > p.base + p.highest:
             continue
         lowest = p.grid_z0 + 0.7 * p.grid_dz
-        rise = max(p.base + lowest - h, 0.0)
+        over = h - p.base - lifted(scene.field, p, x, y)
+        rise = max(lowest - over, 0.0)
         t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
-        z = max(h - p.base, lowest)
+        z = max(over, lowest)
         found = p.k_scaled * grid_depth(
             scene.light, p, x + t * sun[0], y + t * sun[1], z, 0.0)
         if found > depth:

@@ -148,7 +148,7 @@ def _look(scene, marching, walk, place):
         f, sigma = density(scene.field, l, x, y, h - p.base, footprint, detail)
         walk.sigmas[m] = sigma
         sigma_all += sigma
-        scaled_all += p.k_scaled * sigma
+        scaled_all += p.k_seen * sigma
         nearest = max(nearest, f)
     walk.x, walk.y, walk.h = x, y, h
     walk.sigma, walk.sigma_scaled, walk.sigma_last = sigma_all, scaled_all, sigma_all

@@ -17,7 +17,7 @@ Array32 = NDArray[np.float32]
 
 # Rows of what the march sums up for a pixel.
 CLOUD, BACK, GROUND, AIR, COVERED, FIRST, HITS, SHADOW, MATTE = 0, 3, 6, 9, 12, 13, 14, 15, 16
-LAYERS = 16
+LAYERS = 17  # all of a sky, and its fog
 PASSES = MATTE + LAYERS
 
 

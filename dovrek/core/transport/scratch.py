@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 SPANS_MOST = 64  # stretches of a ray within layers
-ACTIVE_MOST = 16  # layers at one place
+ACTIVE_MOST = 17  # layers at one place: all of a sky, and its fog
 
 # Stretches of a ray within the shells of layers (`spans.layer_spans`).
 SPANS = np.dtype([

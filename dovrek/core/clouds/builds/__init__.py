@@ -6,19 +6,19 @@ A build knows noise, textures and masks, and nothing of light, air or views.
 
 from __future__ import annotations
 
-from dovrek.core.clouds.builds import cells, heaps, lenses, sheet, slab, veil
+from dovrek.core.clouds.builds import cells, fog, heaps, lenses, sheet, slab, veil
 from dovrek.core.clouds.builds.build import Build
 from dovrek.core.compile.choosing import chosen
 from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
 from dovrek.sky.layer import Layer
 
 BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, veil.BUILD, cells.BUILD, slab.BUILD,
-                             lenses.BUILD)
+                             lenses.BUILD, fog.BUILD)
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
 _OF_GENUS: dict[str, Build] = (
     dict.fromkeys(HEAPS, heaps.BUILD) | dict.fromkeys(CELLS, cells.BUILD)
     | dict.fromkeys(SHEETS, sheet.BUILD) | dict.fromkeys(VEILS, veil.BUILD)
-    | {"slab": slab.BUILD})
+    | {"slab": slab.BUILD, "fog": fog.BUILD})
 
 # Kernels that take the build's place in BUILDS, then what the build's own kernel takes.
 sample_of = chosen("cloud_samples", [b.sample for b in BUILDS],
