@@ -66,8 +66,8 @@ def main() -> None:
               help="Linear files: exposed by the film, or absolute cd/m².")
 @click.option("--primaries", type=click.Choice(["rec709", "ap1"]), default="rec709",
               help="Of linear files, said in their header.")
-@click.option("--ground", type=click.Choice(["on", "off"]), default="on",
-              help="off: the ground is transparent.")
+@click.option("--ground", type=click.Choice(["on", "no-land", "off"]), default="on",
+              help="off: the ground is transparent. no-land: the land alone.")
 @click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
 @click.option("--centre", default=0.0, help="A dome's centre azimuth, degrees.")
 @click.option("--extent", default=None, type=float,
@@ -114,7 +114,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
     if passes and (not format_of(output).passes or reference):
         raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
                        "and leave --reference out")
-    if ground == "off" and not format_of(output).transparent:
+    if ground != "on" and not format_of(output).transparent:
         raise BadInput(f"--ground: {output.suffix.lower()} holds no transparency; use .png, .tif "
                        "or .exr")
     if primaries != "rec709" and depth not in format_of(output).linear:
@@ -130,8 +130,8 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
     else:
         width = seen.width
         height = max(16, round(width / seen.aspect(document.camera)))
-    wish = Wish(width, height, quality, view, not no_sun_disc, ground == "on", centre,
-                extent or EXTENT_KM, passes, clip_s)
+    wish = Wish(width, height, quality, view, not no_sun_disc, ground != "off", centre,
+                extent or EXTENT_KM, passes, clip_s, land=ground == "on")
     if reference and document.relief.form != "none":
         raise BadInput("--reference: the path tracer knows no land yet; set relief.form to none, "
                        "or leave --reference out")
@@ -144,7 +144,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
             rendered = studio.trace(document, wish, spp, progress=progress)
         else:
             rendered = studio.render(document, wish, progress=progress)
-    developing = Developing(*rendered.metered, depth, scale, ground == "off",  # type: ignore[arg-type]
+    developing = Developing(*rendered.metered, depth, scale, ground != "on",  # type: ignore[arg-type]
                             primaries)
     try:
         notes = write_picture(output, rendered.light, developing, rendered.passes,

@@ -32,6 +32,8 @@ def pass_channels(passes: Passes, layer_ids: list[str], white: float) -> dict[st
     colour("ground", passes.ground, white)
     colour("air", passes.air * (RGB_TO_XYZ @ np.ones(3)).astype(np.float32), 1.0)
     found["depth.Z"] = passes.depth_m
+    found["ground_depth.Z"] = passes.ground_depth_m
+    found["land.Y"] = np.ascontiguousarray(passes.land)
     found["sunlit.Y"] = np.ascontiguousarray(passes.sunlit)
     for name, matte in zip(layer_ids, passes.mattes, strict=True):
         found[f"matte.{name}"] = np.ascontiguousarray(matte)

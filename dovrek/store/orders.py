@@ -61,7 +61,7 @@ class Order:
     quality: str = asked("final", "Quality", PICTURES, words=QUALITIES)
     format: str = asked("png-8", "File", (BACKPLATE, FRAMES), words={})
     ground: str = asked("on", "Ground", (BACKPLATE, FRAMES),
-                        words={"on": "shown", "off": "transparent"}, needs="transparency",
+                        words={"on": "shown", "no-land": "land transparent", "off": "transparent"}, needs="transparency",
                         why="This file holds no transparency.")
     passes: str = asked("none", "Passes", (BACKPLATE,), words={
         "none": "none", "all": "in the same file", "files": "a file each"},
@@ -139,7 +139,7 @@ def _agreed(order: Order, formats: Mapping[str, tuple[bool, bool, bool]]) -> Ord
     if order.passes != "none" and order.width * order.height > PASS_PIXELS_MOST:
         raise OrderError(f"passes: they fit to {PASS_PIXELS_MOST:,} pixels; give smaller sizes, or "
                          "no passes")
-    if order.ground == "off" and not transparent:
+    if order.ground != "on" and not transparent:
         raise OrderError("ground: this file holds no transparency; choose another file, or a shown "
                          "ground")
     if order.primaries != "rec709" and not linear:

@@ -68,7 +68,7 @@ def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed:
     p["shift_y"] = 2.1e5 * hash_unit(seed, 2, 1)
     p["lowest"], p["highest"] = (share * layer.thickness_m for share in (build.lowest,
                                                                          build.highest))
-    p["step"] = build.step_m(layer)
+    p["step"], p["level_step"] = build.step_m(layer), build.level_step_m(layer)
     p["spread"], p["huddle"] = layer.cells.spread, layer.cells.huddle
     p["rows"], p["patchiness"] = layer.rows.share, layer.rows.patchiness
     p["row_x"], p["row_y"], p["row_spacing"] = rows_of(layer, build)

@@ -51,6 +51,7 @@ class Wish:
     passes: bool = False
     clip_s: float | None = None  # a second of the clip; the still unless set
     soon: bool = False  # a first look at that second, under what light is at hand
+    land: bool = True  # kept, where the ground is; else a hole
 
     @property
     def settings(self) -> Quality:
@@ -68,7 +69,7 @@ class Wish:
 
     def marching(self) -> Marching:
         return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground,
-                        self.settings.footprint)
+                        self.settings.footprint, self.land)
 
 
 @dataclass
@@ -134,7 +135,7 @@ class Studio:
         if wish.passes:
             light, parts = render_passes(prepared, wish.lens(sky), (wish.width, wish.height),
                                          wish.settings, self.workers, cancel, wish.sun_disc,
-                                         wish.ground, progress)
+                                         wish.ground, progress, wish.land)
             counted.append(wish.width * wish.height * wish.settings.samples)
         else:
             light = self._exposed(sky, wish, prepared, cancel, progress, counted)
@@ -160,7 +161,8 @@ class Studio:
                 scene, there.lens(sky), (wish.width, wish.height), quality, self.workers, cancel,
                 wish.sun_disc, wish.ground,
                 lambda done, all_, k=k: progress(k * all_ + done, many * all_),  # type: ignore[misc]
-                first_sample=k * quality.samples, counted=counted)
+                first_sample=k * quality.samples, counted=counted,
+                land=wish.land)
             total = light if total is None else total + light
         assert total is not None
         return total if many == 1 else total / np.float32(many)

@@ -33,7 +33,10 @@ from dovrek.core.transport.passes import (
     FIRST,
     GROUND,
     HITS,
+    LAND,
     MATTE,
+    MET,
+    MET_HITS,
     PASSES,
     SHADOW,
 )
@@ -59,6 +62,9 @@ def _step(p, t, r0, dz, radius, longer):
     if p.form == VEIL:
         slope = abs(r0 * dz + t) / r0
         return max(step, longer * p.step / max(slope, 0.03)), False
+    if p.level_step > 0.0:
+        slope = abs(r0 * dz + t) / r0
+        return max(step, longer * min(p.step / max(slope, 0.01), p.level_step)), False
     if p.fall <= 0.0:
         return step, False
     slope = (r0 * dz + t) / r0
@@ -233,8 +239,8 @@ def _sky_behind(scene, marching, walk, shadows):
 
 
 @part
-def _part(scene, marching, walk, lit, passes):
-    """The parts of the light (`passes.Passes`)."""
+def _part(scene, walk, lit, kept, passes):
+    """The parts of the light (`passes.Passes`); `kept`: the ground is no hole."""
     for k in range(PASSES):
         passes[k] = 0.0
     passes[COVERED] = 1.0 - walk.through_scaled
@@ -243,6 +249,10 @@ def _part(scene, marching, walk, lit, passes):
     for l in range(len(scene.field.layers)):
         passes[MATTE + l] = walk.matte[l]
     passes[SHADOW] = lit
+    if walk.ground_t > 0.0:
+        passes[MET], passes[MET_HITS] = walk.ground_t, 1.0
+        if walk.on_land != 0:
+            passes[LAND] = walk.through_scaled
     reach = scene.clear.air_far_m
     if walk.seen_weight > 0.0:
         reach = walk.seen_t / walk.seen_weight
@@ -253,7 +263,7 @@ def _part(scene, marching, walk, lit, passes):
         passes[CLOUD + c] = walk.total[c]
         passes[AIR + c] = walk.parts[PASSED + c]
         passes[BACK + c] = walk.behind[c]
-        if walk.ground_t > 0.0 and marching.ground:
+        if walk.ground_t > 0.0 and kept:
             passes[GROUND + c] = walk.behind[c]
 
 
@@ -280,10 +290,12 @@ def trace(scene, marching, walk, spans, shadows, out, passes):
         _settle(scene, walk, shadows)
     alpha, lit = 1.0, 1.0
     wanted = with_passes or walk.opaque == 0
+    see_through = walk.ground_t > 0.0 and (
+        not marching.ground or (walk.on_land != 0 and not marching.land))
     if walk.ground_t <= 0.0:
         if wanted:
             _sky_behind(scene, marching, walk, shadows)
-    elif not marching.ground:
+    elif see_through:
         alpha = 1.0 - walk.through_scaled
     elif wanted:
         lit = _ground_behind(scene, walk, shadows)
@@ -292,7 +304,7 @@ def trace(scene, marching, walk, spans, shadows, out, passes):
     out[ALPHA] = alpha
     out[DISTANCE] = walk.half_t
     if with_passes:
-        _part(scene, marching, walk, lit, passes)
+        _part(scene, walk, lit, not see_through, passes)
 
 
 @kernel

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 Array32 = NDArray[np.float32]
 
 # Rows of what the march sums up for a pixel.
-CLOUD, BACK, GROUND, AIR, COVERED, FIRST, HITS, SHADOW, MATTE = 0, 3, 6, 9, 12, 13, 14, 15, 16
+CLOUD, BACK, GROUND, AIR, COVERED, FIRST, HITS, SHADOW = 0, 3, 6, 9, 12, 13, 14, 15
+LAND, MET, MET_HITS, MATTE = 16, 17, 18, 19
 LAYERS = 17  # all of a sky, and its fog
 PASSES = MATTE + LAYERS
 
@@ -32,6 +33,8 @@ class Passes:
     air: Array32  # (h, w, 3) light that passes the air before clouds, ground or the farthest cloud
     depth_m: Array32  # (h, w) distance to the first cloud, infinite where there is none
     sunlit: Array32  # (h, w) share of sunlight on the ground seen, 1 above the horizon
+    land: Array32  # (h, w) alpha of the land, clouds before it taken off
+    ground_depth_m: Array32  # (h, w) distance to land or ground, infinite above them
     mattes: Array32  # (layers, h, w) alpha of each layer; they add up to `cover`
 
 
@@ -43,12 +46,13 @@ def passes_of(sums: Array32, samples: int, layers: int) -> Passes:
     hits = sums[..., HITS]
     with np.errstate(divide="ignore", invalid="ignore"):
         depth = np.where(hits > 0, sums[..., FIRST] / hits, np.inf)
+        met = np.where(sums[..., MET_HITS] > 0, sums[..., MET] / sums[..., MET_HITS], np.inf)
     return Passes(
         clouds=mean[..., CLOUD : CLOUD + 3], cover=cover,
         background=mean[..., BACK : BACK + 3] / between,
         ground=mean[..., GROUND : GROUND + 3] / between,
         air=mean[..., AIR : AIR + 3], depth_m=depth.astype(np.float32),
-        sunlit=mean[..., SHADOW],
+        sunlit=mean[..., SHADOW], land=mean[..., LAND], ground_depth_m=met.astype(np.float32),
         mattes=np.moveaxis(mean[..., MATTE : MATTE + layers], -1, 0))
 
 

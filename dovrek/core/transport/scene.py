@@ -67,6 +67,7 @@ class Marching(NamedTuple):
     sun_disc: bool
     ground: bool
     footprint: float = 1.0  # of a pixel that detail is averaged over
+    land: bool = True  # kept; else where land is met is a hole
 
 
 @cache

@@ -23,7 +23,7 @@ def backplate(task: Task) -> list[Path]:
     form, bits = printed()[order.format]
     path = task.prints / f"{task.name}{form.extensions[0]}"
     metered = numbers[1]
-    developing = Developing(*metered, bits, "exposed", order.ground == "off", order.primaries)
+    developing = Developing(*metered, bits, "exposed", order.ground != "on", order.primaries)
     shown = [x.id for x in layers_of(sky)]
 
     def bands() -> Iterator[Band]:

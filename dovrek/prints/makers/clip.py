@@ -66,7 +66,7 @@ def frames(task: Task) -> list[Path]:
         light, metered = rendered
         if linear:  # one white for all, whatever the film would do along the clip
             metered = numbers[1]
-        developing = Developing(*metered, bits, "exposed", order.ground == "off", order.primaries)
+        developing = Developing(*metered, bits, "exposed", order.ground != "on", order.primaries)
         write_picture(held[k], light, developing,
                       header=header_of(sky_at(sky, seconds[k]), metered))
 

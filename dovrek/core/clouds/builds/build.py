@@ -40,5 +40,6 @@ class Build(NamedTuple):
     most: Callable[[Any], float] = _most  # extinction that a filled record nowhere exceeds
     lowest: float = -0.03  # where it begins and ends, of the thickness
     highest: float = 1.03
+    level_step_m: Callable[[Layer], float] = lambda layer: 0.0  # longest step of a level ray
     grounded: bool = False  # its base is the ground, wherever the layer's says
     seen_whole: bool = False  # what lies behind fades by its whole extinction, not the scaled

@@ -43,11 +43,17 @@ def step_m(layer: Layer) -> float:
     return min(max(layer.thickness_m / 16.0, 1.0), 30.0)
 
 
+def level_step_m(layer: Layer) -> float:
+    """Longest step of a level ray, metres: fog is even along it, as far as one sees and as its
+    patches go."""
+    return min(0.25 / (layer.body.density_per_km * 1e-3), 0.15 * layer.cells.size_m)
+
+
 def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
     """Cells of the light grid: the lowest face on the ground."""
     return LightCells(min(max(size_m / 10.0, 40.0), 400.0),
                       int(min(max(0.9 * sigma_per_m * thick_m, 14), 34)), flush=True)
 
 
-BUILD = Build("fog", SHEET, sample, no_score, step_m, cells_of, lowest=0.0, highest=1.0,
+BUILD = Build("fog", SHEET, sample, no_score, step_m, cells_of, level_step_m=level_step_m, lowest=0.0, highest=1.0,
               grounded=True, seen_whole=True)
