@@ -132,7 +132,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground != "off", centre,
                 extent or EXTENT_KM, passes, clip_s, land=ground == "on")
-    if reference and document.relief.form != "none":
+    if reference and document.relief.stands:
         raise BadInput("--reference: the path tracer knows no land yet; set relief.form to none, "
                        "or leave --reference out")
     if clip_s is not None and (reference or not 0.0 <= clip_s <= document.motion.length_s):

@@ -69,12 +69,19 @@ def at_moment(sky: Sky, moment: str | None) -> Sky:
 
 
 def with_maps(sky: Sky, folder: Path) -> Sky:
-    """The sky with the cover maps it names by path taken in. Raises BadInput."""
+    """The sky with the maps it names by path taken in. Raises BadInput."""
+    from dovrek.formats import height_maps
     from dovrek.formats.cover_maps import MapError, embedded_file
     from dovrek.sky.changes import with_values
     from dovrek.sky.layer import MAP_PREFIX
 
     values: dict[str, Any] = {}
+    heights = sky.relief.asset
+    if heights and not heights.startswith(MAP_PREFIX):
+        try:
+            values["relief.asset"] = height_maps.embedded_file(folder / heights)
+        except MapError as error:
+            raise BadInput(f"relief.asset: {heights}: {error}") from None
     for index, layer in enumerate(sky.layers):
         asset = layer.map.asset
         if asset and not asset.startswith(MAP_PREFIX):

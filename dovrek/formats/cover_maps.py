@@ -22,7 +22,7 @@ class MapError(Exception):
     """A picture that cannot be a cover map; says why and what to do."""
 
 
-def _pixels(data: bytes) -> np.ndarray:
+def pixels_of(data: bytes) -> np.ndarray:
     """Values of a PNG or TIFF as they come, any depth. Raises MapError, TooMuch."""
     if data[:4] in (b"II*\0", b"MM\0*"):
         with tifffile.TiffFile(io.BytesIO(data)) as file:
@@ -61,7 +61,7 @@ def embedded(data: bytes) -> str:
         raise MapError(f"the file is larger than {BYTES_MOST // 2**20} MB; give a smaller one")
     try:
         with bounds.turn:
-            values, low, high = _grey(_pixels(data))
+            values, low, high = _grey(pixels_of(data))
     except MapError:
         raise
     except bounds.TooMuch as error:

@@ -70,7 +70,7 @@ def read_reference(data: bytes) -> Photograph:
 
 def _read(data: bytes) -> Photograph:
     if data[:4] == b"\x76\x2f\x31\x01":
-        return _from_linear(_exr(data), "OpenEXR, developed here")
+        return _from_linear(linear_exr(data), "OpenEXR, developed here")
     if data[:2] == b"#?":
         return _from_linear(_hdr(data), "Radiance HDR, developed here")
     if data[:4] in (b"II*\0", b"MM\0*") and (deep := _deep_tiff(data)) is not None:
@@ -197,7 +197,7 @@ def _from_linear(rgb: NDArray[Any], note: str) -> Photograph:
     return Photograph(np.asarray(develop(xyz, ev, DAYLIGHT_K), dtype=np.uint8), None, note)
 
 
-def _exr(data: bytes) -> NDArray[np.float32]:
+def linear_exr(data: bytes) -> NDArray[np.float32]:
     """RGB of an OpenEXR file (grey Y spread to three), every few pixels of a large one."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "reference.exr"

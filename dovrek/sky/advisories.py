@@ -10,6 +10,7 @@ from typing import Any
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import ETAGES, GENUS_ETAGE
 from dovrek.sky.layer import MAP_PREFIX, Layer
+from dovrek.sky.seen import depth_of
 
 AIR_RIGHT_DOWN_TO_DEG = -10.0
 LID_SHARE = 0.02
@@ -53,7 +54,7 @@ def advisories(sky: Sky, sun_elevation_deg: float, lids: Mapping[str, float] | N
     a picture of it tells.
     """
     seen = seen or Seen()
-    found = _of_light(sky, sun_elevation_deg, seen)
+    found = _of_light(sky, sun_elevation_deg, seen) + _of_place(sky)
     for index, layer in enumerate(sky.layers):
         found += _of_layer(sky, index, layer, (lids or seen.lids).get(layer.id, 0.0))
     if seen.cover is not None and seen.reference_cover is not None and (
@@ -95,6 +96,33 @@ def _of_light(sky: Sky, sun_deg: float, seen: Seen) -> list[Advisory]:
             f"Expose darker, at EV {darker:g}." if ev is not None
             else f"Hold it darker, at EV {darker:g}, if the cloud's edge matters.",
             {"film.exposure_ev": darker}))
+    return found
+
+
+def _of_place(sky: Sky) -> list[Advisory]:
+    """Of the land and the fog."""
+    found: list[Advisory] = []
+    relief, fog = sky.relief, sky.fog
+    if relief.form == "map" and not relief.asset.startswith(MAP_PREFIX):
+        said = f"The height map {relief.asset[:60]} is" if relief.asset else "A height map is"
+        found.append(Advisory(
+            "height map missing", "relief.asset", f"{said} not part of this sky; the ground is "
+            "level.", "Choose the picture again, or take an invented land.",
+            {"relief.form": "hills", "relief.asset": ""}))
+    if fog.present and depth_of(sky) <= 0.0:
+        level = sky.site.elevation_m + 60.0
+        found.append(Advisory(
+            "fog below the ground", "fog.level_m", f"The fog's level, {fog.level_m:.0f} m, is not "
+            f"above the ground, which lies at {sky.site.elevation_m:.0f} m; there is no fog.",
+            f"Raise it to {level:.0f} m.", {"fog.level_m": level}))
+    hanging = [x for x in sky.layers if x.visible and x.drape.amount > 0.0]
+    if hanging and not relief.stands:
+        layer = hanging[0]
+        found.append(Advisory(
+            "nothing to follow", f"layers[{sky.layers.index(layer)}].drape.amount",
+            f"{layer.name or layer.genus} is to follow the land, and the ground is level.",
+            "Choose a land, or let the layer lie level.",
+            {f"layers[{layer.id}].drape.amount": 0.0}))
     return found
 
 

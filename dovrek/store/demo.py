@@ -12,7 +12,8 @@ from dovrek.store import skies
 from dovrek.store.tables import StoredSky
 from dovrek.store.versions import keep_version
 
-ORDER = ("fair-weather-noon", "last-light", "high-streaks", "hills-in-september")
+ORDER = ("fair-weather-noon", "last-light", "high-streaks", "hills-in-september",
+         "morning-fog", "bank-over-the-island")
 
 
 def demo_texts() -> dict[str, str]:

@@ -61,7 +61,8 @@ class Order:
     quality: str = asked("final", "Quality", PICTURES, words=QUALITIES)
     format: str = asked("png-8", "File", (BACKPLATE, FRAMES), words={})
     ground: str = asked("on", "Ground", (BACKPLATE, FRAMES),
-                        words={"on": "shown", "no-land": "land transparent", "off": "transparent"}, needs="transparency",
+                        words={"on": "shown", "no-land": "land transparent", "off": "transparent"},
+                        needs="transparency",
                         why="This file holds no transparency.")
     passes: str = asked("none", "Passes", (BACKPLATE,), words={
         "none": "none", "all": "in the same file", "files": "a file each"},

@@ -11,6 +11,7 @@ from werkzeug.routing import IntegerConverter
 
 from dovrek import __version__
 from dovrek.formats.cover_maps import BYTES_MOST as MAP_BYTES
+from dovrek.formats.height_maps import BYTES_MOST as HEIGHT_BYTES
 from dovrek.formats.references import BYTES_MOST as PHOTOGRAPH_BYTES
 from dovrek.settings import Settings
 from dovrek.sky.errors import SkyConflict, SkyError
@@ -35,7 +36,8 @@ from dovrek.web.weather.comparing import Comparer
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
-PICTURES = {"layers.upload_map": MAP_BYTES, "matching.add_reference": PHOTOGRAPH_BYTES,
+PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_heights": HEIGHT_BYTES,
+            "matching.add_reference": PHOTOGRAPH_BYTES,
             "matching.add_drawing": PHOTOGRAPH_BYTES}
 NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)
 LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, zoom
 
 from dovrek.core.land.erosion import erode
+from dovrek.core.land.map_heights import heights_between
 from dovrek.sky.relief import Relief
 
 SIDE = 1024  # squares a side; heights stand at their corners
@@ -129,8 +130,13 @@ def shape_of(relief: Relief) -> Relief:
 def heights_of(relief: Relief) -> NDArray[np.float32]:
     """(n + 1, n + 1) metres above the level ground at corners of squares, [east, north] of the
     land's own frame; just below it at the border. One corner of nothing for no land."""
-    if relief.form == "none":
+    if not relief.stands:
         return np.zeros((1, 1), dtype=np.float32)
+    if relief.form == "map":
+        found = heights_between(relief.asset, SIDE, relief.lowest_m, relief.highest_m + SUNK_M)
+        if found is None:
+            return np.zeros((1, 1), dtype=np.float32)
+        return found - np.float32(SUNK_M)
     with _one_at_a_time:  # a page and a picture that ask at once share one
         made = _heights(relief.form, relief.seed, relief.ruggedness)
     return made * np.float32(relief.highest_m + SUNK_M) - np.float32(SUNK_M)

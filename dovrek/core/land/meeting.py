@@ -212,9 +212,11 @@ def land_normal(land, heights, x, y, out):
 
 def standing_height(sky: Sky) -> float:
     """Height of the land below a sky's camera, metres above the level ground."""
-    if sky.relief.form == "none":
+    if not sky.relief.stands:
         return 0.0
     heights = heights_of(sky.relief)
+    if len(heights) == 1:
+        return 0.0
     record = land_record(sky, len(heights) - 1, [0], 0)
     return float(height_at(record, heights, 0.0, 0.0))
 

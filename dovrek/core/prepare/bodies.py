@@ -50,7 +50,7 @@ from dovrek.core.clouds.values import (
 )
 from dovrek.core.compile.noise import NOISE_BYTES, noise_volumes
 from dovrek.core.geometry.planet import eye_step_m, reach_m, told_m
-from dovrek.core.land.forms import shape_of
+from dovrek.core.land.forms import heights_of, shape_of
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
 from dovrek.sky.document import Sky
@@ -305,7 +305,7 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     field = field._replace(layers=lit_record(field.layers, layer, base, grid))
     drifted(field.layers[0], moving)
     risen: Node[Lift] | None = None
-    if layer.drape.amount > 0.0 and sky.relief.form != "none":
+    if layer.drape.amount > 0.0 and len(heights_of(sky.relief)) > 1:
         risen = lift(relief=shape_of(sky.relief), smooth_m=1e3 * layer.drape.smooth_km)
         land = maker.make(risen)
         draped(field.layers[0], land, sky, layer.drape.amount, not build.grounded,

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask import Blueprint, abort, jsonify
 
+from dovrek.formats import height_maps
 from dovrek.formats.cover_maps import BYTES_MOST, MapError, embedded
 from dovrek.sky.changes import (
     with_layer_added,
@@ -51,6 +52,20 @@ def upload_map(slug: str, layer_id: str) -> Any:
         abort(422, f"{(given.filename or 'The picture')[:80]}: {error}.")
     return answer(slug, store.change(slug, base, "Cover map", lambda sky: with_values(
         sky, {f"layers[{layer_id}].map.asset": asset})))
+
+
+@pages.post("/relief/map")
+def upload_heights(slug: str) -> Any:
+    """Take a picture in as the land's height map (form: `base`, `picture`)."""
+    given, base = given_file("picture", "choose a grey PNG, TIFF or OpenEXR"), base_of_form()
+    name = (given.filename or "The picture")[:80]
+    try:
+        found = height_maps.embedded(given.read(height_maps.BYTES_MOST + 1))
+    except MapError as error:
+        abort(422, f"{name}: {error}.")
+    note = f"{name}: {'; '.join(found.notes)}." if found.notes else ""
+    return answer(slug, store.change(slug, base, "Height map", lambda sky: with_values(
+        sky, {"relief.asset": found.asset, "relief.form": "map"})), note=note)
 
 
 @pages.post("/layers/<layer_id>/duplicate")

@@ -16,6 +16,7 @@ from dovrek.core.geometry.views.view import Lens
 from dovrek.sky.clip import wind_of
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
+from dovrek.web.composer.places import Contour, Footprint, Plan, contours, footprints
 from dovrek.web.live.looks import Look
 
 UNIT = 1000.0
@@ -56,6 +57,8 @@ class Overlay:
     sun_text: str = ""
     horizon: str = ""
     arrows: list[Arrow] = field(default_factory=list)
+    contours: list[Contour] = field(default_factory=list)
+    footprints: list[Footprint] = field(default_factory=list)
     scale: tuple[float, float, str] | None = None  # left end, length, text
     centre: Point = (0.0, 0.0)
 
@@ -153,6 +156,8 @@ def _sun(over: Overlay, sky: Sky, lens: Lens) -> None:
 
 def _plan(over: Overlay, sky: Sky) -> None:
     cx, cy = over.centre
+    plan = Plan(sky, over.centre, over.look.extent_km)
+    over.contours, over.footprints = contours(plan), footprints(plan)
     reach = 0.48 * over.height
 
     def toward(bearing: float, length: float) -> Point:

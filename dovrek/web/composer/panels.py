@@ -19,6 +19,7 @@ from dovrek.sky.advisories import Seen, advisories
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
+from dovrek.sky.seen import depth_of
 from dovrek.store import skies as store
 from dovrek.web.composer import section
 from dovrek.web.composer.clip import clip_of
@@ -42,9 +43,18 @@ def facts_of(sky: Sky) -> dict[str, str]:
             "moon": moon_fact(sky),
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
                     f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
-            "relief": "level ground" if sky.relief.form == "none" else
+            "fog": fog_fact(sky),
+            "relief": "level ground" if not sky.relief.stands else
                       f"{sky.relief.form}, {sky.relief.highest_m:.0f} m high",
             "camera": f"sees {field}", "film": "from scene light to a picture"}
+
+
+def fog_fact(sky: Sky) -> str:
+    """How far one sees in the fog, and how deep it lies."""
+    depth = depth_of(sky)
+    if not sky.fog.present:
+        return "none"
+    return f"{sky.fog.sight_m:.0f} m of sight, {max(depth, 0.0):.0f} m deep"
 
 
 def moon_fact(sky: Sky) -> str:
@@ -94,7 +104,7 @@ class Shown:
 def _section(shown: Shown) -> dict[str, Any]:
     return {"bands": section.bands(shown.told), "lids": shown.seen.lids,
             "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
-            "land": section.land_path(shown.told),
+            "land": section.land_path(shown.told), "fog": section.fog_path(shown.told),
             "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
             "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),
             "thickness_limits": parameter_at(Layer, "thickness_m")}
@@ -143,13 +153,13 @@ def _panel(fill: Callable[[Shown], dict[str, Any]], *shows: str) -> Panel:
 SUN = ("moment", "site", "sun", "moon")
 SKY = tuple(Sky.model_fields)
 PANELS = {
-    "section": _panel(_section, "layers", "relief", "camera", "site", "motion", "selected", "look",
-                      "picture"),
+    "section": _panel(_section, "layers", "relief", "fog", "camera", "site", "motion", "selected",
+                      "look", "picture"),
     "schedule": _panel(_schedule, *SKY, "selected", "look"),
     "title": _panel(_title, *SUN, "name", "steps", "painted"),
     "ribbon": _panel(_ribbon, *SUN, "air"),
     "clip": _panel(_clip, "motion", "layers", "look"),
-    "overlay": _panel(_overlay, *SUN, "camera", "layers", "motion", "look", "painted"),
+    "overlay": _panel(_overlay, *SUN, "camera", "layers", "relief", "motion", "look", "painted"),
     "advisories": _panel(_advisories, *SKY, "picture")}
 
 

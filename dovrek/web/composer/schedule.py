@@ -6,18 +6,24 @@ from dataclasses import dataclass
 from typing import Any
 
 from dovrek.sky.document import Sky, Sun
+from dovrek.sky.fog import Fog
 from dovrek.sky.genera import WORDS, defaults_of
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
+from dovrek.sky.relief import Relief
 from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
 from dovrek.web.shared.things import THING_NAMES, THINGS
 
 POSITIONS = 1000
 FOOT_M = 0.3048
 HIDDEN = {"visible", "locked"}  # switches of the layer's head
-FOLDED = {"Region", "Cover map", "Rows", "Life", "Fall", "Light", "Wash"}  # closed until asked for
+# Closed until asked for.
+FOLDED = {"Region", "Cover map", "Bank", "Drape", "Rows", "Life", "Fall", "Light", "Wash"}
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
+# Of the land: what an invented one has, and what a map has.
+ONLY_INVENTED, ONLY_MAP = {"ruggedness", "seed"}, {"lowest_m"}
+ONLY_LEVEL = {"level_m"}  # of a fog that fills up to it
 
 
 @dataclass(frozen=True)
@@ -104,6 +110,11 @@ def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
         if parameter.path in HIDDEN or (layer and not parameter.shown_for(layer.genus)):
             continue
         if isinstance(model, Sun) and parameter.path in ONLY_FREE and model.mode == "clock":
+            continue
+        if isinstance(model, Relief) and parameter.path in (
+                ONLY_INVENTED if model.form == "map" else ONLY_MAP):
+            continue
+        if isinstance(model, Fog) and parameter.path in ONLY_LEVEL and model.lies == "ground":
             continue
         options = _options(parameter, layer)
         if parameter.path in WORDS and not options:

@@ -9,6 +9,7 @@ from dovrek.core.compile.noise import hash_unit
 from dovrek.core.land.meeting import profile
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
+from dovrek.sky.seen import depth_of
 
 WIDTH, HEIGHT = 208.0, 640.0
 TOP_Y, GROUND_Y = 34.0, 606.0
@@ -41,18 +42,40 @@ def etage_marks() -> list[tuple[float, float, str]]:
             for top, below, (_, name) in zip(tops, [GROUND_Y, *tops], ETAGES, strict=False)]
 
 
+def land_far(sky: Sky) -> float:
+    """Metres that a profile of the land goes on: up to behind its far border."""
+    relief = sky.relief
+    middle = math.hypot(relief.east_km * 1e3 - sky.camera.east_m,
+                        relief.north_km * 1e3 - sky.camera.north_m)
+    return middle + 0.75e3 * relief.extent_km
+
+
 def land_path(sky: Sky) -> str:
     """The land along the camera's bearing, nearest at the left, up to behind its far border."""
     relief = sky.relief
-    if relief.form == "none":
+    if not relief.stands:
         return ""
-    middle = math.hypot(relief.east_km * 1e3 - sky.camera.east_m,
-                        relief.north_km * 1e3 - sky.camera.north_m)
-    far = middle + 0.75e3 * relief.extent_km
+    far = land_far(sky)
     places = profile(sky, PROFILE, far)
     line = " ".join(f"{LEFT - 6 + d / far * (RIGHT - LEFT + 10):.1f} "
                     f"{y_of(sky.site.elevation_m + h):.1f}" for d, h in places)
     return f"M{LEFT - 6} {GROUND_Y} L{line} L{RIGHT + 4} {GROUND_Y} Z"
+
+
+def fog_path(sky: Sky) -> str:
+    """The fog from the ground, or the land, up to its top, along the camera's bearing."""
+    fog, depth = sky.fog, depth_of(sky)
+    if not fog.present or depth <= 0.0:
+        return ""
+    site, level = sky.site.elevation_m, fog.lies == "level"
+    if not sky.relief.stands or level:
+        top = y_of(site + depth)
+        return f"M{LEFT - 6} {GROUND_Y} V{top:.1f} H{RIGHT + 4} V{GROUND_Y} Z"
+    places = profile(sky, PROFILE, land_far(sky))
+    far = places[-1][0]
+    top_line = " ".join(f"{LEFT - 6 + d / far * (RIGHT - LEFT + 10):.1f} "
+                        f"{y_of(site + h + depth):.1f}" for d, h in places)
+    return f"M{LEFT - 6} {GROUND_Y} L{top_line} L{RIGHT + 4} {GROUND_Y} Z"
 
 
 @dataclass(frozen=True)

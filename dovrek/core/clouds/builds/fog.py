@@ -46,7 +46,7 @@ def step_m(layer: Layer) -> float:
 def level_step_m(layer: Layer) -> float:
     """Longest step of a level ray, metres: fog is even along it, as far as one sees and as its
     patches go."""
-    return min(0.25 / (layer.body.density_per_km * 1e-3), 0.15 * layer.cells.size_m)
+    return min(0.15 / (layer.body.density_per_km * 1e-3), 0.15 * layer.cells.size_m)
 
 
 def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
@@ -55,5 +55,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
                       int(min(max(0.9 * sigma_per_m * thick_m, 14), 34)), flush=True)
 
 
-BUILD = Build("fog", SHEET, sample, no_score, step_m, cells_of, level_step_m=level_step_m, lowest=0.0, highest=1.0,
-              grounded=True, seen_whole=True)
+BUILD = Build("fog", SHEET, sample, no_score, step_m, cells_of, level_step_m=level_step_m,
+              lowest=0.0, highest=1.0, grounded=True, seen_whole=True)

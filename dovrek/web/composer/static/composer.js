@@ -7,6 +7,7 @@ import "./ribbon.js";
 import "./keys.js";
 import "./views.js";
 import "./handles.js";
+import "./places.js";
 import "./reading.js";
 import "./panorama.js";
 import "./boards.js";

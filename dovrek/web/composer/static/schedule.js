@@ -143,8 +143,9 @@ main.addEventListener("click", (e) => {
   }
 });
 async function sendMap(row, file) {
-  const id = row.dataset.path.match(/layers\[([^\]]+)\]/)[1];
-  await sendFile(`layers/${id}/map`, "picture", file, "the map is not stored");
+  const layer = row.dataset.path.match(/layers\[([^\]]+)\]/);
+  const to = layer ? `layers/${layer[1]}/map` : "relief/map";
+  await sendFile(to, "picture", file, "the map is not stored");
 }
 main.addEventListener("click", (e) => {
   const at = e.target.closest("[data-unmap]");

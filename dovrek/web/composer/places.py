@@ -1,0 +1,153 @@
+"""What has a place on the ground, as the plan shows it: the land and its contours, banks of cloud;
+each moved, turned and drawn out by hand."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from contourpy import LineType, contour_generator
+
+from dovrek.core.land.forms import heights_of, shape_of
+from dovrek.sky.document import Sky
+from dovrek.sky.relief import Relief
+
+UNIT = 1000.0
+ROUND = 48  # places of an outline
+CONTOURED = 96  # squares a side that contours are drawn by
+STEPS_M = (10.0, 20.0, 50.0, 100.0, 200.0, 500.0, 1000.0)
+LINES_MOST = 8
+Point = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Footprint:
+    """Something with a place on the plan, in the plan's units (1000 across)."""
+
+    thing: str  # what a press chooses
+    name: str
+    middle: Point
+    outline: str
+    end: Point  # where its length is drawn out, and it is turned
+    side: Point | None  # where its width is
+    east: str  # paths of its values
+    north: str
+    turn: str
+    length: str
+    width: str
+    east_km: float
+    north_km: float
+    turn_deg: float
+    length_km: float
+    width_km: float
+    turn_low: float  # turns go from here on
+    turn_span: float
+
+
+@dataclass(frozen=True)
+class Contour:
+    """A height's line on the plan."""
+
+    height_m: float
+    path: str
+
+
+class Plan:
+    """Where places lie on a plan that is centred at the camera's foot."""
+
+    def __init__(self, sky: Sky, centre: Point, extent_km: float) -> None:
+        self.sky, self.centre = sky, centre
+        self.per_km = UNIT / extent_km
+
+    def at(self, east_km: float, north_km: float) -> Point:
+        """The place of kilometres from the site."""
+        camera = self.sky.camera
+        return (self.centre[0] + (east_km - 1e-3 * camera.east_m) * self.per_km,
+                self.centre[1] - (north_km - 1e-3 * camera.north_m) * self.per_km)
+
+
+def _path(points: list[Point]) -> str:
+    return "M" + "L".join(f"{x:.1f} {y:.1f}" for x, y in points)
+
+
+def _bank(plan: Plan, layer_id: str, name: str) -> Footprint | None:
+    bounds = next(x for x in plan.sky.layers if x.id == layer_id).bounds
+    if bounds.shape == "none":
+        return None
+    turn = math.radians(bounds.bearing_deg)
+    along, across = (math.sin(turn), math.cos(turn)), (math.cos(turn), -math.sin(turn))
+
+    def there(a: float, b: float) -> Point:
+        a, b = 0.5 * bounds.length_km * a, 0.5 * bounds.width_km * b
+        return plan.at(bounds.east_km + a * along[0] + b * across[0],
+                       bounds.north_km + a * along[1] + b * across[1])
+
+    power = 1.0 if bounds.shape == "ellipse" else 0.5
+    points = []
+    for k in range(ROUND):
+        c, s = math.cos(2.0 * math.pi * k / ROUND), math.sin(2.0 * math.pi * k / ROUND)
+        points.append(there(math.copysign(abs(c)**power, c), math.copysign(abs(s)**power, s)))
+    path = f"layers[{layer_id}].bounds."
+    return Footprint(f"layer:{layer_id}", name, there(0, 0), _path(points) + "Z", there(1, 0),
+                     there(0, 1), path + "east_km", path + "north_km", path + "bearing_deg",
+                     path + "length_km", path + "width_km", bounds.east_km, bounds.north_km,
+                     bounds.bearing_deg, bounds.length_km, bounds.width_km, 0.0, 180.0)
+
+
+def _land(plan: Plan) -> Footprint | None:
+    relief = plan.sky.relief
+    if not relief.stands:
+        return None
+    turn, half = math.radians(relief.turn_deg), 0.5 * relief.extent_km
+
+    def there(a: float, b: float) -> Point:
+        return plan.at(relief.east_km + half * (a * math.cos(turn) + b * math.sin(turn)),
+                       relief.north_km + half * (b * math.cos(turn) - a * math.sin(turn)))
+
+    outline = _path([there(-1, -1), there(1, -1), there(1, 1), there(-1, 1)]) + "Z"
+    return Footprint("relief", "Land", there(0, 0), outline, there(0, 1), None, "relief.east_km",
+                     "relief.north_km", "relief.turn_deg", "relief.extent_km", "",
+                     relief.east_km, relief.north_km, relief.turn_deg, relief.extent_km,
+                     relief.extent_km, -180.0, 360.0)
+
+
+def footprints(plan: Plan) -> list[Footprint]:
+    """All that has a place, the land first."""
+    found = [_land(plan)]
+    found += [_bank(plan, x.id, x.name or x.genus.capitalize()) for x in plan.sky.layers
+              if x.visible]
+    return [x for x in found if x is not None]
+
+
+@lru_cache(maxsize=4)
+def _lines(relief: str) -> list[tuple[float, Any]]:
+    """Heights and their lines, in shares of the land's square."""
+    heights = heights_of(Relief.model_validate_json(relief))
+    fewer = max((len(heights) - 1) // CONTOURED, 1)
+    coarse = heights[::fewer, ::fewer]
+    high = float(coarse.max())
+    step = next((s for s in STEPS_M if high / s <= LINES_MOST), STEPS_M[-1])
+    at = np.linspace(-0.5, 0.5, len(coarse))
+    lines = contour_generator(at, at, coarse.T, line_type=LineType.Separate)
+    return [(h, lines.lines(h)) for h in np.arange(step, high, step).tolist()]
+
+
+def contours(plan: Plan) -> list[Contour]:
+    """Lines of equal height of the land."""
+    relief = plan.sky.relief
+    if not relief.stands:
+        return []
+    turn = math.radians(relief.turn_deg)
+    found = []
+    for height, lines in _lines(shape_of(relief).model_dump_json()):
+        path = ""
+        for line in lines:
+            a, b = line[:, 0] * relief.extent_km, line[:, 1] * relief.extent_km
+            east = relief.east_km + a * math.cos(turn) + b * math.sin(turn)
+            north = relief.north_km + b * math.cos(turn) - a * math.sin(turn)
+            path += _path([plan.at(x, y) for x, y in zip(east, north, strict=True)])
+        found.append(Contour(height, path))
+    return found
