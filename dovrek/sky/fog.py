@@ -41,10 +41,10 @@ class Fog(Group):
         help="Another seed puts the patches elsewhere.",
     )
     from_deg: float = number(
-        250.0, low=0.0, high=360.0, step=5.0, unit="°", group="Drift", label="From",
+        250.0, low=0.0, high=360.0, step=5.0, unit="°", group="Its drift", label="From",
         help="Bearing it drifts from, clockwise from north.",
     )
     speed_m_s: float = number(
-        1.0, low=0.0, high=20.0, step=0.5, unit="m/s", group="Drift", label="Speed",
+        1.0, low=0.0, high=20.0, step=0.5, unit="m/s", group="Its drift", label="Speed",
         help="How fast it drifts in the clip.",
     )

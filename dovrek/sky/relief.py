@@ -54,19 +54,19 @@ class Relief(Group):
         help="Another seed makes another land of the same kind.",
     )
     east_km: float = number(
-        0.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Place", label="East",
+        0.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Its place", label="East",
         help="Its middle, east of the site.",
     )
     north_km: float = number(
-        10.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Place", label="North",
+        10.0, low=-150.0, high=150.0, step=0.5, unit="km", group="Its place", label="North",
         help="Its middle, north of the site.",
     )
     turn_deg: float = number(
-        0.0, low=-180.0, high=180.0, step=5.0, unit="°", group="Place", label="Turn",
+        0.0, low=-180.0, high=180.0, step=5.0, unit="°", group="Its place", label="Turn",
         help="Turned clockwise as seen from above.",
     )
     albedo: float = number(
-        0.14, low=0.0, high=0.95, step=0.01, unit="", group="Ground", label="Albedo",
+        0.14, low=0.0, high=0.95, step=0.01, unit="", group="Land", label="Albedo",
         help="Share of light it returns: wood 0.06, rock and heath 0.14, grass 0.2, snow 0.8. Its "
         "tint is the ground's.",
     )

@@ -122,7 +122,8 @@ def test_what_is_no_height_map_is_told(data: bytes, part: str) -> None:
 
 def test_a_map_of_30_000_pixels_is_refused_before_it_is_decoded() -> None:
     def chunk(kind: bytes, data: bytes) -> bytes:
-        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+        return (struct.pack(">I", len(data)) + kind + data
+                + struct.pack(">I", zlib.crc32(kind + data)))
 
     head = struct.pack(">IIBBBBB", 30_000, 30_000, 16, 0, 0, 0, 0)
     claimed = (b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(b"\0"))

@@ -30,7 +30,7 @@ from dovrek.web.composer.sheets import SHEETS
 from dovrek.web.live.looks import Look
 from dovrek.web.shared.answers import live, units
 from dovrek.web.shared.photographs import reference_cover
-from dovrek.web.shared.things import THING_NAMES
+from dovrek.web.shared.things import HEAD_NAMES
 
 
 def facts_of(sky: Sky) -> dict[str, str]:
@@ -39,22 +39,19 @@ def facts_of(sky: Sky) -> dict[str, str]:
     height, bearing = math.degrees(sun.elevation), math.degrees(sun.azimuth) % 360
     field = f"{math.degrees(sky.camera.fov_h_rad):.0f}° × {math.degrees(sky.camera.fov_v_rad):.0f}°"
     return {"sun_short": f"{height:.1f}° · {bearing:.0f}°",
-            "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", "air": "the clear atmosphere",
+            "sun": f"{height:.1f}° high · bearing {bearing:.0f}°", 
+            "air": fog_fact(sky) if sky.fog.present else "the clear atmosphere",
             "moon": moon_fact(sky),
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
-                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
-            "fog": fog_fact(sky),
-            "relief": "level ground" if not sky.relief.stands else
-                      f"{sky.relief.form}, {sky.relief.highest_m:.0f} m high",
+                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}"
+                    + (f" · {sky.relief.form}, {sky.relief.highest_m:.0f} m high"
+                       if sky.relief.stands else " · level ground"),
             "camera": f"sees {field}", "film": "from scene light to a picture"}
 
 
 def fog_fact(sky: Sky) -> str:
     """How far one sees in the fog, and how deep it lies."""
-    depth = depth_of(sky)
-    if not sky.fog.present:
-        return "none"
-    return f"{sky.fog.sight_m:.0f} m of sight, {max(depth, 0.0):.0f} m deep"
+    return f"fog: {sky.fog.sight_m:.0f} m of sight, {max(depth_of(sky), 0.0):.0f} m deep"
 
 
 def moon_fact(sky: Sky) -> str:
@@ -112,7 +109,7 @@ def _section(shown: Shown) -> dict[str, Any]:
 
 def _schedule(shown: Shown) -> dict[str, Any]:
     return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
-            "things": THING_NAMES, "folded": FOLDED, "facts": shown.facts,
+            "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
             "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
             "keyed": shown.sky.motion.keys}
 

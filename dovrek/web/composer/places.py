@@ -31,6 +31,7 @@ class Footprint:
     name: str
     middle: Point
     outline: str
+    label: Point
     end: Point  # where its length is drawn out, and it is turned
     side: Point | None  # where its width is
     east: str  # paths of its values
@@ -73,6 +74,12 @@ def _path(points: list[Point]) -> str:
     return "M" + "L".join(f"{x:.1f} {y:.1f}" for x, y in points)
 
 
+def _under(points: list[Point]) -> Point:
+    """Where the name of an outline stands: below its lowest place."""
+    lowest = max(points, key=lambda p: p[1])
+    return lowest[0], lowest[1] + 18.0
+
+
 def _bank(plan: Plan, layer_id: str, name: str) -> Footprint | None:
     bounds = next(x for x in plan.sky.layers if x.id == layer_id).bounds
     if bounds.shape == "none":
@@ -91,8 +98,9 @@ def _bank(plan: Plan, layer_id: str, name: str) -> Footprint | None:
         c, s = math.cos(2.0 * math.pi * k / ROUND), math.sin(2.0 * math.pi * k / ROUND)
         points.append(there(math.copysign(abs(c)**power, c), math.copysign(abs(s)**power, s)))
     path = f"layers[{layer_id}].bounds."
-    return Footprint(f"layer:{layer_id}", name, there(0, 0), _path(points) + "Z", there(1, 0),
-                     there(0, 1), path + "east_km", path + "north_km", path + "bearing_deg",
+    return Footprint(f"layer:{layer_id}", name, there(0, 0), _path(points) + "Z",
+                     _under(points), there(1, 0), there(0, 1), path + "east_km",
+                     path + "north_km", path + "bearing_deg",
                      path + "length_km", path + "width_km", bounds.east_km, bounds.north_km,
                      bounds.bearing_deg, bounds.length_km, bounds.width_km, 0.0, 180.0)
 
@@ -107,9 +115,10 @@ def _land(plan: Plan) -> Footprint | None:
         return plan.at(relief.east_km + half * (a * math.cos(turn) + b * math.sin(turn)),
                        relief.north_km + half * (b * math.cos(turn) - a * math.sin(turn)))
 
-    outline = _path([there(-1, -1), there(1, -1), there(1, 1), there(-1, 1)]) + "Z"
-    return Footprint("relief", "Land", there(0, 0), outline, there(0, 1), None, "relief.east_km",
-                     "relief.north_km", "relief.turn_deg", "relief.extent_km", "",
+    corners = [there(-1, -1), there(1, -1), there(1, 1), there(-1, 1)]
+    outline = _path(corners) + "Z"
+    return Footprint("site", "Land", there(0, 0), outline, _under(corners), there(0, 1), None,
+                     "relief.east_km", "relief.north_km", "relief.turn_deg", "relief.extent_km", "",
                      relief.east_km, relief.north_km, relief.turn_deg, relief.extent_km,
                      relief.extent_km, -180.0, 360.0)
 

@@ -12,7 +12,7 @@ from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
 from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
-from dovrek.web.shared.things import THING_NAMES, THINGS
+from dovrek.web.shared.things import HEAD_NAMES, HEAD_OF, HEADS
 
 POSITIONS = 1000
 FOOT_M = 0.3048
@@ -148,14 +148,14 @@ def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres")
             return sheet_of(sky, "sun", facts, units)
         return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
                      _rows(layer, f"layers[{layer.id}].", units))
-    if thing not in THINGS:
-        thing = "sun"
-    groups = _rows(getattr(sky, thing), f"{thing}.", units)
+    thing = HEAD_OF.get(thing, "sun")
+    groups = [group for part in HEADS[thing]
+              for group in _rows(getattr(sky, part), f"{part}.", units)]
     if thing == "site":
         moment = next(p for p in parameters_of(Sky) if p.path == "moment")
         groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
                                 "c-moment", strip=False))
-    return Sheet(thing, THING_NAMES[thing], facts.get(thing, ""), groups)
+    return Sheet(thing, HEAD_NAMES[thing], facts.get(thing, ""), groups)
 
 
 def layer_subtitle(layer: Layer) -> str:

@@ -1,4 +1,4 @@
-"""Clouds that keep to a place: fog by its sight and on its land, banks, layers that follow hills."""
+"""Clouds that keep to a place: fog by its sight, banks, layers that follow hills."""
 
 from __future__ import annotations
 
@@ -169,8 +169,8 @@ def test_a_bank_sinks_toward_its_ends(studio: Studio) -> None:
 def test_a_draped_base_follows_the_smoothed_land(studio: Studio, amount: float) -> None:
     """Correlation of a stratus's base with the smoothed land .98 at full share; level at none."""
     sky = sky_of(relief={**HILLS, "highest_m": 700.0}, layers=[
-        {"id": "a", "genus": "stratus", "base_m": 500.0, "thickness_m": 120.0, "body": {"base_flatness": 1.0},
-         "drape": {"amount": amount, "smooth_km": 1.5}}])
+        {"id": "a", "genus": "stratus", "base_m": 500.0, "thickness_m": 120.0,
+         "body": {"base_flatness": 1.0},         "drape": {"amount": amount, "smooth_km": 1.5}}])
     body = studio.preparer.body(sky, sky.layers[0], FINE, Cancel())
     plain = studio.preparer.body(sky.model_copy(update={"layers": [
         sky.layers[0].model_copy(update={"drape": sky.layers[0].drape.model_copy(

@@ -21,6 +21,7 @@ from dovrek.formats.cover_maps import embedded
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Air, Camera, Moon, Site, Sky, Sun
 from dovrek.sky.errors import SkyError
+from dovrek.sky.fog import Fog
 from dovrek.sky.genera import GENUS_DEFAULTS
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
@@ -142,10 +143,11 @@ def test_a_layer_is_what_it_says(studio: Studio, genus: str,
         return built[0]
 
     monkeypatch.setattr(atmosphere, "build_sky_view", one_view)
-    start = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
+    start = sky_of(sun={"mode": "free", "elevation_deg": 40}, relief={"form": "hills"}, layers=[
         {"genus": genus, "id": "a", "rows": {"share": 0.4}, "region": {"side": "inside"},
          "life": {"stage": 0.7, "spread": 0.3}, "clearings": {"share": 0.2},
-         "wash": {"strength": 0.5}},
+         "wash": {"strength": 0.5}, "bounds": {"shape": "ellipse", "length_km": 30},
+         "drape": {"amount": 0.4}},
         {"genus": "stratus", "id": "b", "cover_oktas": 5, "base_m": 300}])
     warm = Preparer(studio.workers, StageCache())
     assert held(studio, warm, start, layer_changes(start), air=False) > 45
@@ -154,10 +156,10 @@ def test_a_layer_is_what_it_says(studio: Studio, genus: str,
 def test_the_surroundings_are_what_they_say(studio: Studio) -> None:
     """Site, moment, sun, moon, air, camera and land, by a sun just set under a moon."""
     start = sky_of(moment="2026-03-28T18:40", layers=[{"genus": "cirrus", "id": "a"}],
-                   relief={"form": "hills"})
+                   relief={"form": "hills"}, fog={"present": True})
     changes: list[tuple[str, Any]] = [("moment", "2026-03-28T19:30"), ("seed", 9)]
     for prefix, model in (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
-                          ("camera", Camera), ("relief", Relief)):
+                          ("camera", Camera), ("relief", Relief), ("fog", Fog)):
         for parameter in parameters_of(model):
             path = f"{prefix}.{parameter.path}"
             changes += [(path, v) for v in values_other_than(start, parameter, path)]

@@ -1,0 +1,116 @@
+"""Places on the plan, in Chromium: a bank dragged, turned and drawn out, the camera set down, a
+height map taken in; and what their routes refuse."""
+
+from __future__ import annotations
+
+import io
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+from PIL import Image
+from playwright.sync_api import Page, expect
+
+from tests.chromium import PATIENCE, Server, arrive, drag, until
+from tests.web.test_judging import client, head, upload  # noqa: F401  fixtures of the plain pages
+
+BANK = "bank-over-the-island"
+HILLS = "hills-in-september"
+
+
+def settle(page: Page) -> None:
+    """Wait until the plan is shown at proof."""
+    expect(page.locator("#quality")).to_have_text(re.compile(r"^proof \d+ × \d+$"),
+                                                  timeout=PATIENCE)
+
+
+def bounds(server: Server) -> dict[str, Any]:
+    layers = server.document(BANK)["layers"]
+    found: dict[str, Any] = next(x for x in layers if x["id"] == "bank")["bounds"]
+    return found
+
+
+def grip(page: Page, kind: str) -> tuple[float, float]:
+    at = page.locator(f'.footprint[data-thing="layer:bank"] [data-grip="{kind}"]')
+    box = until(at.bounding_box, bool)
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
+def test_a_bank_is_placed_by_hand_on_the_plan(page: Page, server: Server) -> None:
+    arrive(page, server, BANK, "layer:bank")
+    page.locator('button[data-view="plan"]').click()
+    expect(page.locator('.footprint[data-thing="layer:bank"]')).to_have_count(1, timeout=20_000)
+    expect(page.locator(".contour").first).to_have_count(1)
+    settle(page)
+    start = bounds(server)
+    plate = until(page.locator("#plate").bounding_box, bool)
+    km = 40.0 / plate["width"]
+    x, y = grip(page, "move")
+    drag(page, (x, y), (x + 3.0 / km, y + 2.0 / km))
+    moved = until(lambda: bounds(server), lambda b: b["east_km"] > start["east_km"] + 2.0)
+    assert moved["east_km"] == pytest.approx(start["east_km"] + 3.0, abs=0.3)
+    assert moved["north_km"] == pytest.approx(start["north_km"] - 2.0, abs=0.3)
+    settle(page)
+    x, y = grip(page, "move")
+    drag(page, grip(page, "end"), (x, y - 4.0 / km))  # northward, four kilometres from the middle
+    turned = until(lambda: bounds(server), lambda b: b["bearing_deg"] != start["bearing_deg"]
+                   and b["length_km"] < 9.0)
+    assert min(turned["bearing_deg"], 180.0 - turned["bearing_deg"]) < 6.0
+    assert turned["length_km"] == pytest.approx(8.0, abs=0.5)
+
+    # By keys: moved by half a kilometre, turned by five degrees; undo takes it back.
+    at = page.locator('.footprint[data-thing="layer:bank"]')
+    at.focus()
+    page.keyboard.press("ArrowLeft")
+    until(lambda: bounds(server)["east_km"],
+          lambda e: e == pytest.approx(turned["east_km"] - 0.5, abs=0.06))
+    page.keyboard.press("Control+z")
+    until(lambda: bounds(server)["east_km"], lambda e: e == turned["east_km"])
+
+
+def test_the_camera_is_set_down_on_the_plan(page: Page, server: Server) -> None:
+    arrive(page, server, HILLS)
+    page.locator('button[data-view="plan"]').click()
+    expect(page.locator('.footprint[data-thing="site"]')).to_have_count(1, timeout=20_000)
+    settle(page)
+    box = until(page.locator("#plate").bounding_box, bool)
+    page.mouse.dblclick(box["x"] + 0.3 * box["width"], box["y"] + 0.8 * box["height"])
+    camera = until(lambda: server.document(HILLS)["camera"], lambda c: c["east_m"] != 0.0)
+    assert camera["east_m"] == pytest.approx(-8000.0, abs=300.0)
+    wide, high = box["width"], box["height"]
+    assert camera["north_m"] == pytest.approx(-0.3 * 40_000.0 * high / wide, abs=300.0)
+
+
+def hill(kind: str = "png") -> bytes:
+    rows, columns = np.mgrid[0:80, 0:80] / 79.0
+    values = np.exp(-((rows - 0.5) ** 2 + (columns - 0.5) ** 2) / 0.03)
+    file = io.BytesIO()
+    Image.fromarray(np.round(65535 * values).astype(np.uint16)).save(file, kind)
+    return file.getvalue()
+
+
+def test_a_height_map_is_chosen_in_the_schedule(page: Page, server: Server, tmp_path: Path
+                                                ) -> None:
+    (tmp_path / "hill.png").write_bytes(hill())
+    arrive(page, server, HILLS, "site")
+    page.locator('[data-path="relief.asset"] .map-file').set_input_files(tmp_path / "hill.png")
+    relief = until(lambda: server.document(HILLS)["relief"], lambda r: r["form"] == "map")
+    assert relief["asset"].startswith("data:image/png;base64,")
+    expect(page.locator('[data-path="relief.lowest_m"]')).to_have_count(1, timeout=20_000)
+    expect(page.locator('[data-path="relief.ruggedness"]')).to_have_count(0)
+    (tmp_path / "flat.png").write_bytes(b"nothing")
+    page.locator('[data-path="relief.asset"] .map-file').set_input_files(tmp_path / "flat.png")
+    expect(page.locator("#notice")).to_contain_text("cannot be read", timeout=20_000)
+    assert server.document(HILLS)["relief"] == relief
+
+
+def test_a_refused_height_map_leaves_the_sky(client: FlaskClient) -> None:  # noqa: F811
+    base = head()
+    for data, part in ((b"", "empty"), (b"x", "cannot be read")):
+        answer = upload(client, "/skies/board/relief/map", "a.png", data, base=str(base))
+        assert answer.status_code == 422 and part in answer.json["error"], answer.json
+    answer = upload(client, "/skies/board/relief/map", "hill.png", hill(), base=str(base))
+    assert answer.status_code == 200 and answer.json["revision"] > base
