@@ -30,6 +30,7 @@ from dovrek.commands.worker import worker
 from dovrek.settings import Settings
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
+from dovrek.sky.seen import owners_of
 
 
 class Commands(click.Group):
@@ -148,7 +149,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
                             primaries)
     try:
         notes = write_picture(output, rendered.light, developing, rendered.passes,
-                              [b.layer.id for b in rendered.prepared.bodies])
+                              owners_of(b.layer.id for b in rendered.prepared.bodies))
     except FormatError as error:
         raise BadInput(str(error)) from None
     except OSError as error:

@@ -10,7 +10,7 @@ from dovrek.sky.changes import put_values
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Point, value_of
-from dovrek.sky.seen import fog_id, fog_layer
+from dovrek.sky.seen import fog_id, layers_of
 from dovrek.sky.trials import declaration_of, value_at
 
 SLOWEST_M_S, PER_KM_M_S, FASTEST_M_S = 4.0, 2.0, 45.0  # of layers by their height
@@ -79,8 +79,7 @@ def velocity_of(layer: Layer) -> tuple[float, float]:
 
 
 def _layer(sky: Sky, layer_id: str) -> Layer:
-    fog = fog_layer(sky)
-    return next(x for x in [*sky.layers, *([fog] if fog else [])] if x.id == layer_id)
+    return next(x for x in [*sky.layers, *layers_of(sky)] if x.id == layer_id)
 
 
 def drift_of(sky: Sky, layer_id: str, clip_s: float) -> tuple[float, float]:

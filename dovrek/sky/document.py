@@ -10,6 +10,7 @@ from typing import Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from dovrek.sky.fog import Fog
+from dovrek.sky.hero import HEROES_MOST, Hero
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Motion
 from dovrek.sky.parameter import Group, choice, colour_of, number, parameter_at
@@ -206,6 +207,12 @@ def refuse_keys(sky: Sky, path: str, keys: Keys) -> None:
             raise ValueError(f"keys of {path}: there is no such layer; remove them, or name a "
                              "layer that is there")
         model = Layer
+        if inner.startswith("heroes["):
+            hero_id, _, inner = inner[7:].partition("].")
+            if all(h.id != hero_id for x in sky.layers if x.id == layer_id for h in x.heroes):
+                raise ValueError(f"keys of {path}: there is no such cloud; remove them, or name "
+                                 "one that is there")
+            model = Hero
     known = parameter_at(model, inner)
     if known is None or known.kind not in KEYED or path.startswith("motion") or path in NOT_KEYED:
         raise ValueError(f"keys of {path}: this cannot be keyed; key a number, a colour or a "
@@ -301,6 +308,14 @@ class Sky(Group):
         """Refuse keys on what is not there, cannot be keyed, or has no such value."""
         for path, keys in self.motion.keys.items():
             refuse_keys(self, path, keys)
+        return self
+
+    @model_validator(mode="after")
+    def _few_heroes(self) -> Sky:
+        count = sum(len(layer.heroes) for layer in self.layers)
+        if count > HEROES_MOST:
+            raise ValueError(f"heroes: {count} are more than the {HEROES_MOST} a sky holds; remove "
+                             "some")
         return self
 
     @model_validator(mode="after")

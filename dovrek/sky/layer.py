@@ -18,6 +18,7 @@ from dovrek.sky.genera import (
     defaults_of,
     merge_defaults,
 )
+from dovrek.sky.hero import HEROES_MOST, Hero
 from dovrek.sky.parameter import Group, choice, colour_of, curve, number, words
 
 Genus = Literal["cumulus", "cumulonimbus", "stratocumulus", "stratus", "nimbostratus",
@@ -428,6 +429,7 @@ class Layer(Group):
     clearings: Clearings = Field(default_factory=lambda: Clearings())
     region: Region = Field(default_factory=lambda: Region())
     bounds: Bounds = Field(default_factory=lambda: Bounds())
+    heroes: list[Hero] = Field(default_factory=list, max_length=HEROES_MOST)
     drape: Drape = Field(default_factory=lambda: Drape())
     map: CoverMap = Field(default_factory=lambda: CoverMap())
     cells: Cells = Field(default_factory=lambda: Cells())
@@ -466,6 +468,17 @@ class Layer(Group):
                 if word not in known[self.genus]:
                     can = ", ".join(known[self.genus]) or "none"
                     raise ValueError(f"{name}: {self.genus} has no {word}; it can have: {can}")
+        return self
+
+    @model_validator(mode="after")
+    def _heroes_fit(self) -> Layer:
+        """Refuse heroes of what is no heap, and two of one name."""
+        if self.heroes and self.genus not in HEAPS:
+            raise ValueError(f"heroes: {self.genus} has none; place them in a layer of "
+                             f"{' or '.join(HEAPS)}")
+        names = [hero.id for hero in self.heroes]
+        if len(set(names)) != len(names):
+            raise ValueError("heroes: two share an id; give each one of its own")
         return self
 
     @field_validator("name")

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterable
+
 from dovrek.sky.document import Sky
-from dovrek.sky.layer import Layer
+from dovrek.sky.layer import Bounds, Clearings, CoverMap, Layer, Region
 
 GENUS = "fog"
 SEEN = 3.0  # extinction times sight, where a dark thing keeps 5 % of its contrast (Koschmieder
 # 1924; WMO-No. 8, meteorological optical range)
 THINS = 0.6  # of its depth, over which it thins toward its top
 DROPLETS_UM = 6.0
-DEEPEST = 0.98  # of a level's height above the ground, that its depth reaches
+HEROES = "~heroes"  # what their layer's name ends in; no layer of a document can
+ROOM = 1.12  # over the highest, for its skin
+FULL_WIDTH = 0.92  # of a full-grown cloud, over the size of its cells
+ABOUT_M, LEAST_OKTAS = 40_000.0, 0.05  # side of the ground that cover is reckoned on
 
 
 def fog_id(sky: Sky) -> str:
@@ -49,7 +55,50 @@ def fog_layer(sky: Sky) -> Layer | None:
     })
 
 
+def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
+    """The clouds of a layer that are placed by hand, as a layer of its own; None without any."""
+    heroes = [h for h in layer.heroes if 0.0 < h.stage < 1.0]
+    if not heroes:
+        return None
+    widest, highest = max(h.width_m for h in heroes), max(h.top_m for h in heroes)
+    wind = layer.wind.model_copy(update={"speed_m_s": 0.0}) if sky.motion.loop else layer.wind
+    area = sum(math.pi * h.width_m**2 / 4.0 for h in heroes)
+    return layer.model_copy(update={
+        "id": layer.id + HEROES, "heroes": heroes, "thickness_m": ROOM * highest,
+        "cover_oktas": min(max(8.0 * area / ABOUT_M**2, LEAST_OKTAS), 8.0),
+        "cells": layer.cells.model_copy(update={"size_m": widest / FULL_WIDTH}),
+        "body": layer.body.model_copy(update={
+            "growth": 1.0, "growth_spread": 0.0, "anvil": max(h.anvil for h in heroes)}),
+        "life": layer.life.model_copy(update={"cycle_s": 0.0}), "wind": wind,
+        "clearings": Clearings(), "region": Region(), "map": CoverMap(), "bounds": Bounds(),
+        "rows": layer.rows.model_copy(update={"share": 0.0}),
+        "fall": layer.fall.model_copy(update={"amount": 0.0}),
+    })
+
+
+def placed_by_hand(layer: Layer) -> bool:
+    """Whether a layer is the heroes of another."""
+    return layer.id.endswith(HEROES)
+
+
+def owner_of(layer_id: str) -> str:
+    """The layer that heroes belong to; another is its own."""
+    return layer_id.removesuffix(HEROES)
+
+
+def owners_of(layer_ids: Iterable[str]) -> list[str]:
+    """The layers that layers belong to, each once."""
+    return list(dict.fromkeys(owner_of(x) for x in layer_ids))
+
+
 def layers_of(sky: Sky) -> list[Layer]:
-    """Layers that are shown and have any cloud, the fog the last."""
+    """Layers that are shown and have any cloud, each followed by its heroes; the fog the last."""
+    found: list[Layer] = []
+    for layer in sky.layers:
+        if not layer.visible:
+            continue
+        heroes = heroes_layer(sky, layer)
+        found += [layer] if layer.cover_oktas > 0.0 else []
+        found += [heroes] if heroes else []
     fog = fog_layer(sky)
-    return [x for x in sky.layers if x.visible and x.cover_oktas > 0.0] + ([fog] if fog else [])
+    return found + ([fog] if fog else [])

@@ -7,6 +7,7 @@ from typing import Any
 
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import WORDS
+from dovrek.sky.hero import Hero
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameter_at
 
@@ -28,7 +29,10 @@ WITHOUT_STRIP = ("text", "map")
 def declaration_of(path: str) -> Parameter | None:
     """The declaration behind a path such as ``layers[ID].body.fray`` or ``air.haze``."""
     if path.startswith("layers["):
-        return parameter_at(Layer, path.partition("].")[2])
+        inner = path.partition("].")[2]
+        if inner.startswith("heroes["):
+            return parameter_at(Hero, inner.partition("].")[2])
+        return parameter_at(Layer, inner)
     return parameter_at(Sky, path)
 
 
@@ -47,7 +51,14 @@ def value_at(sky: Sky, path: str) -> Any:
     layer = layer_of(sky, path)
     if layer is None:
         raise ValueError("the layer of this strip is gone; choose another control")
-    return value_in(layer, path.partition("].")[2])
+    inner = path.partition("].")[2]
+    if inner.startswith("heroes["):
+        hero_id, _, inner = inner[7:].partition("].")
+        hero = next((h for h in layer.heroes if h.id == hero_id), None)
+        if hero is None:
+            raise ValueError("the cloud of this strip is gone; choose another control")
+        return value_in(hero, inner)
+    return value_in(layer, inner)
 
 
 def value_in(model: Any, path: str) -> Any:

@@ -130,6 +130,7 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("fall_reach", "f8", "m", "how far below the base it falls"),
     ("rain_ground", "f8", "", "light on ground beneath it over that on the whole"),
     # Light
+    ("matte_at", "i8", "", "place of its layer's matte"),
     ("phase", "i8", "", "place of its phase function among `phase.PHASES`"),
     ("k_scaled", "f8", "0 … 1", "extinction left by delta scaling"),
     ("k_seen", "f8", "0 … 1", "extinction by which what lies behind fades"),
@@ -171,6 +172,7 @@ INSTANCE = _record((
     ("top", "f4", "m", ""),
     ("tall", "f4", "", "its height over what its scale makes it"),
     ("age", "f4", "0 … 1", ""),
+    ("dense", "f4", "", "its extinction over the layer's"),
     ("late", "f4", "0 or 1", "whether it is set back by the layer's `back`"),
 ))
 

@@ -290,20 +290,31 @@ def build_shapes(
     squash = highest / height
     heights = [height * climbed(g) / climbed(parameters.growth) for g in growths]
     anvils = [parameters.anvil * min(max((g - 0.72) / 0.2, 0.0), 1.0) for g in growths]
-    half_width = BOX * radius
-    voxel = 2.0 * half_width / parameters.grid
+    return shapes_of_heights(radius, heights, anvils, parameters.lobes,
+                             [parameters.seed] * SHAPES, list(range(SHAPES)), parameters.grid,
+                             squash, run, height)
+
+
+def shapes_of_heights(radius: float, heights: list[float], anvils: list[float], lobes: float,
+                      seeds: list[int], numbers: list[int], grid: int, squash: float,
+                      run: Callable[[Callable[[int, int], None], int], None],
+                      highest: float | None = None) -> Shapes:
+    """A shape for each height (metres before squash), by its seed and number; `highest` is what
+    the grids have room for (unsaid: for the highest of them)."""
+    count, half_width = len(heights), BOX * radius
+    voxel = 2.0 * half_width / grid
     reach = RANGE_VOXELS * voxel
     floor = -2.0 * voxel
-    nz = int(math.ceil((height - floor) / voxel)) + 3
-    distance = np.empty((SHAPES, parameters.grid, parameters.grid, nz), dtype=np.uint8)
-    footprints = np.empty((SHAPES, parameters.grid, parameters.grid), dtype=np.bool_)
-    tops, radii = np.empty(SHAPES), np.empty(SHAPES)
+    nz = int(math.ceil(((max(heights) if highest is None else highest) - floor) / voxel)) + 3
+    distance = np.empty((count, grid, grid, nz), dtype=np.uint8)
+    footprints = np.empty((count, grid, grid), dtype=np.bool_)
+    tops, radii = np.empty(count), np.empty(count)
 
     def piece(first: int, last: int) -> None:
-        for index in range(first, last):
-            tops[index], radii[index] = _shape(
-                radius, heights[index], parameters.lobes, anvils[index], parameters.seed, index,
-                half_width, voxel, floor, reach, distance[index], footprints[index])
+        for k in range(first, last):
+            tops[k], radii[k] = _shape(radius, heights[k], lobes, anvils[k], seeds[k], numbers[k],
+                                       half_width, voxel, floor, reach, distance[k],
+                                       footprints[k])
 
-    run(piece, SHAPES)
+    run(piece, count)
     return Shapes(distance, tops, radii, footprints, half_width, voxel, reach, floor, squash)

@@ -23,6 +23,7 @@ from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.genera import VEILS
 from dovrek.sky.layer import Bounds, Layer
+from dovrek.sky.seen import placed_by_hand
 
 Record = NDArray[np.void]
 
@@ -114,6 +115,8 @@ def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Re
     p["k_seen"] = 1.0 if BUILDS[int(p["build"])].seen_whole else phase.k_scaled
     p["halo"] = layer.light.halo if p["form"] == VEIL else 0.0
     p["most"] = BUILDS[int(p["build"])].most(p)
+    if placed_by_hand(layer):
+        p["most"] *= max([1.0, *(h.density for h in layer.heroes)])
     if p["fall"] > 0.0:
         share = layer.cover_oktas / 8.0
         p["rain_ground"] = 1.0 / (1.0 - share + share * RAIN_SHADE)

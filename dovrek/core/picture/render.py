@@ -33,6 +33,7 @@ from dovrek.core.transport.passes import PASSES, Passes, add_passes, passes_of
 from dovrek.core.transport.sample import ALPHA, OUT
 from dovrek.core.transport.scene import Marching
 from dovrek.sky.document import Camera, Film
+from dovrek.sky.seen import owners_of
 
 TILE_W, TILE_H = 96, 32
 FEW_TILES, SMALL_TILE = 6, (24, 14)  # of a small picture, so that no thread is idle at its end
@@ -243,7 +244,8 @@ def render_passes(
                                    passes=sums[place])
 
     _over_tiles(piece, size, workers, cancel, progress)
-    return out, passes_of(sums, quality.samples, len(prepared.bodies))
+    return out, passes_of(sums, quality.samples,
+                          len(owners_of(b.layer.id for b in prepared.bodies)))
 
 
 class Metered(NamedTuple):

@@ -30,6 +30,7 @@ from dovrek.core.prepare.lighting import shares_of
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.core.transport.ground import fallen_light, lit_from_below, over_mean
 from dovrek.core.transport.scene import GROUND, SUN, Scene, grain
+from dovrek.sky.seen import owner_of, owners_of
 
 FLATTEST_DISC = 0.6
 LOW_EYE_M = 2.0  # the eye that sees what falls on the ground
@@ -70,12 +71,14 @@ def joined_field(bodies: list[LayerBody]) -> Joined:
     forms, charts = [b.forms for b in bodies if b.forms], [b.chart for b in bodies if b.chart]
     stood = [b.stood for b in bodies if b.stood]
     layers = np.zeros(len(bodies), LAYER)
+    owners = owners_of(b.layer.id for b in bodies)
     byte = NOISE_BYTES
     squares, instances, links, light = 0, 0, 0, 0
     for i, body in enumerate(bodies):
         layers[i] = body.field.layers[0]
         p = layers[i]
         p["grid_at"] = light
+        p["matte_at"] = owners.index(owner_of(body.layer.id))
         light += body.grid.levels * body.grid.n**2 * body.grid.nz * light_grid.CHANNELS
         if body.forms is None or body.stood is None:
             continue

@@ -6,6 +6,7 @@ asked. Then the record, with life, region and map.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -52,9 +53,19 @@ from dovrek.core.compile.noise import NOISE_BYTES, noise_volumes
 from dovrek.core.geometry.planet import eye_step_m, reach_m, told_m
 from dovrek.core.land.forms import heights_of, shape_of
 from dovrek.core.prepare.fineness import Fineness
+from dovrek.core.prepare.heroes import (
+    cleared,
+    hero_forms,
+    heroes_standing,
+    middle_of,
+    placed_of,
+    room_of,
+    wanted_of,
+)
 from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
+from dovrek.sky.seen import placed_by_hand
 
 LOWEST_BASE_M = 15.0
 SHEET_RASTER = 200
@@ -63,6 +74,7 @@ SHREDS_TRIED = 4
 # is measured to the last pixel, and so does not depend on what was tried before.
 SKETCH_CLOSE = 0.001
 FULL_GROWN = 0.5  # stage of life
+COARSE_PERIOD_M = 20_000.0  # steps in which the torus of heroes widens
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
 
 
@@ -281,6 +293,11 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
                       layer.body.density_per_km * 1e-3, reach_m(top, eye_step_m(eye)),
                       fineness.cells)._replace(cx=moving.centre[0], cy=moving.centre[1])
+    if placed_by_hand(layer):
+        foot = (sky.camera.east_m, sky.camera.north_m)
+        middle = middle_of(placed_of(layer.heroes), grid, foot)
+        moving = moving._replace(centre=middle)
+        grid = grid._replace(cx=middle[0], cy=middle[1])
     record = density_record(layer, build, base, seed, sky_seed)
     cover, chart = layer.cover_oktas / 8.0, chart_of(layer)
     forms: Node[Shapes] | None = None
@@ -289,7 +306,8 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
         ahead = fineness.ahead
         if ahead != ALL_ROUND:
             ahead = ahead._replace(far=told_m(top, eye, fineness.least))
-        record, forms, stood = _heaped(record, layer, seed, reach_m(top, eye_step_m(eye)),
+        how = _by_hand if placed_by_hand(layer) else _heaped
+        record, forms, stood = how(record, layer, seed, reach_m(top, eye_step_m(eye)),
                                        replace(fineness, ahead=ahead), cover, maker, moving)
     else:
         life = SheetLife(layer.life.stage, layer.life.spread, layer.life.ending)
@@ -341,16 +359,8 @@ def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
     life = Life(layer.life.stage, layer.life.spread, layer.life.early_decay,
                 ENDINGS.index(layer.life.ending), layer.body.anvil > 0.0, float(p["wind_x"]),
                 float(p["wind_y"]))
-    record = record.copy()
-    p, form = record[0], maker.make(forms)
-    p["shapes_at"] = NOISE_BYTES
-    p["shape_n"], p["shape_nz"] = form.distance.shape[1], form.distance.shape[3]
-    p["shape_half_width"], p["shape_voxel"] = form.half_width_m, form.voxel_m
-    p["shape_reach"], p["shape_floor"] = form.reach_m, form.floor_m
-    p["shape_squash"] = form.squash
-    # Flat clouds have little room for lumps.
-    high = layer.thickness_m * climbed(layer.body.growth)
-    p["skin"] = min(1.6 * high / (NOMINAL_RADIUS * size), 1.0)
+    record = _shaped(record, maker.make(forms), layer.thickness_m * climbed(layer.body.growth),
+                     size)
     wish: float | Node[float] = cover
     if shredded(layer) and cover > 0.0:
         wish = cover_of_shreds(
@@ -362,8 +372,42 @@ def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
     now, then = turned or (clouds, None)
     grown = level(levels=near_square, shapes=forms, period_m=period, cover=wish, outward_m=outward,
                   close=close)
-    return record, forms, standing(clouds=now, shapes=forms, period_m=period, size_m=size,
-                                   level=grown, life=life, ahead=ahead, then=then)
+    stood = standing(clouds=now, shapes=forms, period_m=period, size_m=size, level=grown, life=life,
+                     ahead=ahead, then=then)
+    room = room_of(layer.heroes)
+    return record, forms, cleared(stood=stood, room=room) if room else stood
+
+
+def _shaped(record: Record, form: Shapes, high_m: float, size_m: float) -> Record:
+    """The record of a heaped layer with the grids of its forms, the highest of which is so high."""
+    record = record.copy()
+    p = record[0]
+    p["shapes_at"] = NOISE_BYTES
+    p["shape_n"], p["shape_nz"] = form.distance.shape[1], form.distance.shape[3]
+    p["shape_half_width"], p["shape_voxel"] = form.half_width_m, form.voxel_m
+    p["shape_reach"], p["shape_floor"] = form.reach_m, form.floor_m
+    p["shape_squash"] = form.squash
+    # Flat clouds have little room for lumps.
+    p["skin"] = min(1.6 * high_m / (NOMINAL_RADIUS * size_m), 1.0)
+    return record
+
+
+def _by_hand(record: Record, layer: Layer, seed: int, reach: float, fineness: Fineness,
+             cover: float, maker: Maker, moving: Moving) -> tuple[Record, Node[Shapes],
+                                                                  Node[Cells]]:
+    """Record, forms and clouds of what was placed by hand."""
+    size = layer.cells.size_m
+    placed = placed_of(layer.heroes)
+    forms = hero_forms(wanted=wanted_of(layer.heroes, NOMINAL_RADIUS * size, layer.body.lobes,
+                                        fineness.shape_grid))
+    record = _shaped(record, maker.make(forms), max(p.top_m for p in placed), size)
+    life = Life(FULL_GROWN, 0.0, 0.0, ENDINGS.index(layer.life.ending), False, 0.0, 0.0)
+    # None is seen twice: the torus is wider than all that can be seen of any.
+    far = max(max(abs(p.x), abs(p.y)) + p.radius_m for p in placed)
+    period = 2.0 * (reach + far) + math.hypot(*moving.drift)
+    return record, forms, heroes_standing(
+        forms=forms, placed=placed, size_m=size, period_m=COARSE_PERIOD_M * math.ceil(
+            period / COARSE_PERIOD_M), life=life)
 
 
 def clouds_of(every: CellParameters, moving: Moving

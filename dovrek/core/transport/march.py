@@ -247,7 +247,7 @@ def _part(scene, walk, lit, kept, passes):
     if walk.first_t > 0.0:
         passes[FIRST], passes[HITS] = walk.first_t, 1.0
     for l in range(len(scene.field.layers)):
-        passes[MATTE + l] = walk.matte[l]
+        passes[MATTE + scene.field.layers[l].matte_at] += walk.matte[l]
     passes[SHADOW] = lit
     if walk.ground_t > 0.0:
         passes[MET], passes[MET_HITS] = walk.ground_t, 1.0

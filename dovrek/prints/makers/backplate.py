@@ -12,7 +12,7 @@ from dovrek.formats.kinds import openexr, printed
 from dovrek.formats.kinds.format import Contents, Developing, white_of
 from dovrek.formats.pictures import write_bands
 from dovrek.prints.makers.task import Task, pictured, with_sidecar
-from dovrek.sky.seen import layers_of
+from dovrek.sky.seen import layers_of, owners_of
 
 
 def backplate(task: Task) -> list[Path]:
@@ -24,7 +24,7 @@ def backplate(task: Task) -> list[Path]:
     path = task.prints / f"{task.name}{form.extensions[0]}"
     metered = numbers[1]
     developing = Developing(*metered, bits, "exposed", order.ground != "on", order.primaries)
-    shown = [x.id for x in layers_of(sky)]
+    shown = owners_of(x.id for x in layers_of(sky))
 
     def bands() -> Iterator[Band]:
         for band in stored.bands(wish.settings.samples, len(shown)):

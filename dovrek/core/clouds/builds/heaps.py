@@ -45,14 +45,15 @@ def _shape_distance(s, p, shape, u, v, w):
 def _nearest(field, p, x, y, z, lump, first, last):
     """Distance to the clouds of a square's members first … last, joined where they meet: the
     distance without skin, then of the nearest cloud its size (1 when full grown), how far the
-    place lies downwind in it, its age, its top and whether it is set back; and the distance to
-    the circles of those that are not near."""
+    place lies downwind in it, its age, its top, whether it is set back and how dense it is; and the
+    distance to the circles of those that are not near."""
     period = p.period
     px = x - math.floor(x / period) * period
     py = y - math.floor(y / period) * period
     squash = p.shape_squash
     vertical = min(squash, 1.0)
     best, own, down, age, top, late = -1e9, 1.0, 0.0, 0.0, p.thickness, 0.0
+    dense = 1.0
     outside = -1e9
     members_at, instances_at = p.members_at, p.instances_at
     for m in range(first, last):
@@ -86,10 +87,11 @@ def _nearest(field, p, x, y, z, lump, first, last):
         f = f * scale * min(vertical, squash * tall) - ERODED * cloud.age * p.cell_size * scale
         if f > best:
             own, age, top, late = scale, cloud.age, cloud.top, cloud.late
+            dense = cloud.dense
             down = (dx * p.wind_x + dy * p.wind_y) / reach
         h = max(0.05 * p.cell_size * scale - abs(best - f), 0.0)
         best = max(best, f) + h * h / (0.2 * p.cell_size * scale)
-    return best, own, down, age, top, late, outside
+    return best, own, down, age, top, late, dense, outside
 
 
 @part
@@ -185,7 +187,8 @@ def sample(field, p, x, y, z, footprint, detail):
         return -max(field.clearances[p.clearances_at + square], 20.0), 0.0
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
     lump = 0.052 * min(p.cell_size, 3600.0) * (0.35 + 1.1 * p.lobes)
-    best, own, down, age, top, late, outside = _nearest(field, p, x, y, z, lump, first, last)
+    best, own, down, age, top, late, dense, outside = _nearest(field, p, x, y, z, lump, first,
+                                                               last)
     if best < -1e8:
         return min(outside, -8.0), 0.0
     x, y = x - late * p.back_x, y - late * p.back_y  # its skin is its own, wherever it was born
@@ -198,7 +201,7 @@ def sample(field, p, x, y, z, footprint, detail):
         return max(best + 0.45 * amplitude, outside), 0.0
     if (best > 1.6 * amplitude + p.edge and z > 0.35 * p.thickness and age <= 0.0
             and p.anvil <= 0.0):
-        return best, p.extinction  # deep inside: the skin cannot reach here
+        return best, dense * p.extinction  # deep inside: the skin cannot reach here
     icy = 0.0
     if p.anvil > 0.0:  # high up the towers turn to ice: soft, combed, thinner
         icy = math.sqrt(p.anvil) * smoothstep(0.56, 0.8, z / top)
@@ -217,7 +220,7 @@ def sample(field, p, x, y, z, footprint, detail):
         body *= max(1.0 + STRAND_DEPTH * strand, 0.12)
     if age > 0.0:
         body *= 1.0 - age * (0.85 if p.ending == EVAPORATES else 0.45)
-    return f, p.extinction * body * (0.72 + 0.28 * min(z / (0.3 * p.thickness + 1.0), 1.0))
+    return f, dense * p.extinction * body * (0.72 + 0.28 * min(z / (0.3 * p.thickness + 1.0), 1.0))
 
 
 def step_m(layer: Layer) -> float:

@@ -14,7 +14,7 @@ from dovrek.core.clouds.placement.deal import ALL_ROUND, DRAWN, Ahead, Run, is_a
 from dovrek.core.clouds.record import INSTANCE, SUBSIDES
 from dovrek.core.clouds.shapes import Shapes
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.kernels import kernel, solver
 
 SMALLEST = 0.05  # scale of the least cloud that stands
 PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
@@ -50,7 +50,7 @@ class Cells(NamedTuple):
     period_m: float
 
 
-@inner
+@kernel
 def lived(luck, life, due, young, out):
     """Width, height, age (0 … 1) and size over full of a cloud with its own luck at a stage of
     life; (4,).
@@ -106,7 +106,7 @@ def _stand(dealt, k0, k1, level, life, young, radii, tops, half_width, skin, ahe
             continue
         shape, stood = cloud.shape, out[n]
         stood.x, stood.y, stood.scale, stood.shape = cloud.x, cloud.y, scale, shape
-        stood.late = 0.0
+        stood.late, stood.dense = 0.0, 1.0
         if young:
             x, y = cloud.x + life.back_x, cloud.y + life.back_y
             stood.x = x - math.floor(x / period) * period
@@ -194,7 +194,6 @@ def stand_cells(dealt: NDArray[np.void], period_m: float, size_m: float, shapes:
     function over pieces and may raise.
     """
     squares = max(int(round(period_m / (0.5 * size_m))), 6)
-    size, count = period_m / squares, squares * squares
     tops = shapes.tops * shapes.squash
     parts = []
     for young, possible in enumerate([dealt] if then is None else [dealt, then]):
@@ -215,7 +214,12 @@ def stand_cells(dealt: NDArray[np.void], period_m: float, size_m: float, shapes:
                 every[standing : standing + number] = every[first : first + number]
             standing += number
         parts.append(every[:standing])
-    instances = parts[0] if then is None else np.concatenate(parts)
+    return indexed(parts[0] if then is None else np.concatenate(parts), period_m, squares, run)
+
+
+def indexed(instances: NDArray[np.void], period_m: float, squares: int, run: Run) -> Cells:
+    """Clouds with the squares (a side) of the torus in which they are found."""
+    size, count = period_m / squares, squares * squares
     none = np.empty(0, dtype=np.int32)
     counts = np.zeros(count, dtype=np.int32)
     in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none,
