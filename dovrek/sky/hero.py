@@ -59,6 +59,11 @@ class Hero(Group):
     )
 
     @property
+    def title(self) -> str:
+        """What it is called."""
+        return self.name or self.id.replace("hero-", "Cloud ")
+
+    @property
     def top_m(self) -> float:
         """Metres from the base to its top."""
         return self.height_m * (CLIMBS_LEAST + (1.0 - CLIMBS_LEAST) * self.growth**CLIMBS_POWER)

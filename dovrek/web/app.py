@@ -21,7 +21,7 @@ from dovrek.store.tables import open_database
 from dovrek.store.versions import NoSuchThing
 from dovrek.web.bin import bin as bin_room
 from dovrek.web.compare import matching, suggesting
-from dovrek.web.composer import clip, handling, judging, layers, page
+from dovrek.web.composer import clip, handling, heroes, judging, layers, page
 from dovrek.web.guide import guide
 from dovrek.web.live.live import Live
 from dovrek.web.prints import ordering, orders
@@ -91,8 +91,8 @@ def create_app(settings: Settings, live: Live) -> Flask:
         return {"board": "night" if request.cookies.get("board") == "night" else "day",
                 "units": units()}
 
-    for room in (gallery, page, layers, clip, handling, judging, matching, suggesting, library,
-                 ordering, orders, bin_room, guide, weather):
+    for room in (gallery, page, layers, heroes, clip, handling, judging, matching, suggesting,
+                 library, ordering, orders, bin_room, guide, weather):
         app.register_blueprint(room.pages)
     _errors(app)
     return app

@@ -33,7 +33,7 @@ NOTE_LIMIT = 120
 def _selected(sky: Sky) -> str:
     wanted = request.args.get("selected", "")
     if wanted:
-        return wanted[:60]
+        return wanted[:100]
     return f"layer:{sky.layers[0].id}" if sky.layers else "sun"
 
 

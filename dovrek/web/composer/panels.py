@@ -17,13 +17,14 @@ from typing import Any
 from dovrek.core.air.sun_place import moon_place, sun_place
 from dovrek.sky.advisories import Seen, advisories
 from dovrek.sky.document import Sky
+from dovrek.sky.genera import HEAPS
 from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
 from dovrek.sky.seen import depth_of
 from dovrek.store import skies as store
-from dovrek.web.composer import section
+from dovrek.web.composer import heroes, section
 from dovrek.web.composer.clip import clip_of
-from dovrek.web.composer.overlay import overlay_of
+from dovrek.web.composer.overlay import UNIT, overlay_of
 from dovrek.web.composer.ribbon import ribbon_of
 from dovrek.web.composer.schedule import FOLDED, sheet_of
 from dovrek.web.composer.sheets import SHEETS
@@ -43,9 +44,9 @@ def facts_of(sky: Sky) -> dict[str, str]:
             "air": fog_fact(sky) if sky.fog.present else "the clear atmosphere",
             "moon": moon_fact(sky),
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
-                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}"
-                    + (f" · {sky.relief.form}, {sky.relief.highest_m:.0f} m high"
-                       if sky.relief.stands else " · level ground"),
+                    f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
+            "place": (f"{sky.relief.form}, {sky.relief.highest_m:.0f} m high"
+                      if sky.relief.stands else "level ground"),
             "camera": f"sees {field}", "film": "from scene light to a picture"}
 
 
@@ -102,6 +103,7 @@ def _section(shown: Shown) -> dict[str, Any]:
     return {"bands": section.bands(shown.told), "lids": shown.seen.lids,
             "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
             "land": section.land_path(shown.told), "fog": section.fog_path(shown.told),
+            "heroes_cut": section.heroes_path(shown.told),
             "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
             "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),
             "thickness_limits": parameter_at(Layer, "thickness_m")}
@@ -109,7 +111,7 @@ def _section(shown: Shown) -> dict[str, Any]:
 
 def _schedule(shown: Shown) -> dict[str, Any]:
     return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
-            "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
+            "heaps": HEAPS, "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
             "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
             "keyed": shown.sky.motion.keys}
 
@@ -124,7 +126,9 @@ def _ribbon(shown: Shown) -> dict[str, Any]:
 
 
 def _overlay(shown: Shown) -> dict[str, Any]:
-    return {"overlay": overlay_of(shown.told, shown.look), "told": shown.told}
+    overlay = overlay_of(shown.told, shown.look)
+    return {"overlay": overlay, "told": shown.told,
+            "hero_marks": heroes.marks(shown.told, shown.look, overlay.height, UNIT)}
 
 
 def _clip(shown: Shown) -> dict[str, Any]:
@@ -156,7 +160,8 @@ PANELS = {
     "title": _panel(_title, *SUN, "name", "steps", "painted"),
     "ribbon": _panel(_ribbon, *SUN, "air"),
     "clip": _panel(_clip, "motion", "layers", "look"),
-    "overlay": _panel(_overlay, *SUN, "camera", "layers", "relief", "motion", "look", "painted"),
+    "overlay": _panel(_overlay, *SUN, "camera", "layers", "relief", "site", "motion", "selected",
+                      "look", "painted"),
     "advisories": _panel(_advisories, *SKY, "picture")}
 
 

@@ -148,6 +148,8 @@ def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres")
             return sheet_of(sky, "sun", facts, units)
         return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
                      _rows(layer, f"layers[{layer.id}].", units))
+    if thing.startswith("hero:"):
+        return _hero_sheet(sky, thing, facts, units)
     thing = HEAD_OF.get(thing, "sun")
     groups = [group for part in HEADS[thing]
               for group in _rows(getattr(sky, part), f"{part}.", units)]
@@ -155,7 +157,20 @@ def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres")
         moment = next(p for p in parameters_of(Sky) if p.path == "moment")
         groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
                                 "c-moment", strip=False))
-    return Sheet(thing, HEAD_NAMES[thing], facts.get(thing, ""), groups)
+    return Sheet(thing, HEAD_NAMES[thing],
+                 facts.get("place" if thing == "site" else thing, ""), groups)
+
+
+def _hero_sheet(sky: Sky, thing: str, facts: dict[str, str], units: str) -> Sheet:
+    """The schedule of a cloud placed by hand (``hero:LAYER:ID``), or of its layer without it."""
+    _, layer_id, hero_id = [*thing.split(":"), "", ""][:3]
+    for layer in sky.layers:
+        for hero in layer.heroes:
+            if (layer.id, hero.id) == (layer_id, hero_id):
+                title = layer.name or layer.genus.capitalize()
+                return Sheet(thing, hero.title, f"placed by hand in {title}", _rows(
+                    hero, f"layers[{layer_id}].heroes[{hero_id}].", units))
+    return sheet_of(sky, f"layer:{layer_id}", facts, units)
 
 
 def layer_subtitle(layer: Layer) -> str:

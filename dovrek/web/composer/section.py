@@ -78,6 +78,23 @@ def fog_path(sky: Sky) -> str:
     return f"M{LEFT - 6} {GROUND_Y} L{top_line} L{RIGHT + 4} {GROUND_Y} Z"
 
 
+def heroes_path(sky: Sky) -> str:
+    """Outlines of the clouds placed by hand, side by side from the base of their layer to the
+    top of each."""
+    found = ""
+    for layer in (x for x in sky.layers if x.visible):
+        for k, hero in enumerate(layer.heroes):
+            half = 3.0 + 1.6 * math.log2(max(hero.width_m / 300.0, 1.0))
+            x = LEFT + 14.0 + (k * 23.0) % (RIGHT - LEFT - 34.0)
+            base, top = y_of(layer.base_m), y_of(layer.base_m + hero.top_m)
+            high = max(base - top, 4.0)
+            found += (f"M{x - half:.1f} {base:.1f}h{2 * half:.1f}v{-0.45 * high:.1f}"
+                      f"c0 {-0.3 * high:.1f} {-0.5 * half:.1f} {-0.2 * high:.1f} {-0.6 * half:.1f} "
+                      f"{-0.55 * high:.1f}c{-0.5 * half:.1f} {-0.1 * high:.1f} {-0.9 * half:.1f} "
+                      f"{0.1 * high:.1f} {-1.4 * half:.1f} {0.55 * high:.1f}z")
+    return found
+
+
 @dataclass(frozen=True)
 class Band:
     """One layer as drawn."""

@@ -8,6 +8,7 @@ import "./keys.js";
 import "./views.js";
 import "./handles.js";
 import "./places.js";
+import "./heroes.js";
 import "./reading.js";
 import "./panorama.js";
 import "./boards.js";
