@@ -25,6 +25,7 @@ class HowTo:
     steps: tuple[str, ...]
 
 
+SHOWN = ("morning-fog", "bank-over-the-island")  # pictures that ship with the guide
 HOW_TOS = (
     HowTo("Block in a sky", "scattered", (
         "Start a sky on the Skies page, clear or from a starter.",
@@ -61,6 +62,26 @@ HOW_TOS = (
         "Loop lets the last frame meet the first, whatever the wind; the sun stands still in it.",
         "Press Motion proof: it plays while it refines. Then order a film (P), or write frames by "
         "dovrek sequence. An open shutter gives what moves fast a soft trace.")),
+    HowTo("Morning fog", "morning-fog", (
+        "In Place, choose a land: hills, a mountain, an island, or a height map of your own (grey, "
+        "north up, 16 bits where you can). In the plan (key 3) drag it to its place and turn it at "
+        "the end of its line; two presses there set the camera down.",
+        "In Air, turn Fog on. Sight says how far one sees in it: 100 m is thick, 1000 m is mist.",
+        "Let it lie on the ground for a veil over fields, or up to a level above the sea: hollows "
+        "fill first and what is higher stands through it.",
+        "Set the hour low: light through fog is best within an hour of sunrise. Patchiness tears "
+        "it, a smaller size makes wisps.",
+        "Raise the camera above it for a sea of fog, or leave it inside. In the clip it drifts; "
+        "key its sight or its level and it lifts.")),
+    HowTo("Put a cloud exactly there", "bank-over-the-island", (
+        "In a layer of cumulus or cumulonimbus press Place a cloud, then the place in the picture "
+        "or the plan where its base is to stand.",
+        "Drag its foot, its top and its side; Another like it deals its form anew, Cleared sends "
+        "the layer's other clouds away from it. A layer of no cover has placed clouds alone.",
+        "By keys, on its mark: arrows move it, with Shift they widen it, D copies, Delete removes.",
+        "To keep a whole layer to a place, give it a bank (ellipse or box) and drag it in the "
+        "plan: it closes softly in cover and height, and peaks stand through it. Drape lets a "
+        "layer follow the land below it.")),
     HowTo("Take the sky of a report", "scattered", (
         "On the Skies page choose From a weather report, and paste a METAR or a forecast (TAF).",
         "Read says what each group is and what it sets; groups that are not known are left out.",
@@ -101,5 +122,6 @@ def front() -> Any:
     genera = [(genus, GENUS_ETAGE[genus], list(SPECIES[genus]), list(VARIETIES[genus]),
                list(FEATURES[genus])) for genus in GENUS_DEFAULTS]
     pictures = {slug: url_for("library.picture", key=slug) for slug in shipped()}
+    pictures |= {name: url_for("static_file", room="guide", name=f"{name}.jpg") for name in SHOWN}
     return render_template("guide.html", page="guide", how_tos=HOW_TOS, things=things,
                            genera=genera, pictures=pictures, range_text=range_text)
