@@ -67,8 +67,9 @@ def main() -> None:
               help="Linear files: exposed by the film, or absolute cd/m².")
 @click.option("--primaries", type=click.Choice(["rec709", "ap1"]), default="rec709",
               help="Of linear files, said in their header.")
-@click.option("--ground", type=click.Choice(["on", "no-land", "off"]), default="on",
-              help="off: the ground is transparent. no-land: the land alone.")
+@click.option("--ground", type=click.Choice(["on", "no-land", "off", "clouds"]), default="on",
+              help="off: the ground is transparent. no-land: the land alone. clouds: all but "
+              "the clouds.")
 @click.option("--no-sun-disc", is_flag=True, help="Leave the sun's disc out.")
 @click.option("--centre", default=0.0, help="A dome's centre azimuth, degrees.")
 @click.option("--extent", default=None, type=float,
@@ -132,7 +133,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         width = seen.width
         height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground != "off", centre,
-                extent or EXTENT_KM, passes, clip_s, land=ground == "on")
+                extent or EXTENT_KM, passes, clip_s, land=ground == "on", sky=ground != "clouds")
     if reference and document.relief.stands:
         raise BadInput("--reference: the path tracer knows no land yet; set relief.form to none, "
                        "or leave --reference out")

@@ -70,7 +70,7 @@ def at_moment(sky: Sky, moment: str | None) -> Sky:
 
 def with_maps(sky: Sky, folder: Path) -> Sky:
     """The sky with the maps it names by path taken in. Raises BadInput."""
-    from dovrek.formats import height_maps
+    from dovrek.formats import behind, height_maps
     from dovrek.formats.cover_maps import MapError, embedded_file
     from dovrek.sky.changes import with_values
     from dovrek.sky.layer import MAP_PREFIX
@@ -82,6 +82,13 @@ def with_maps(sky: Sky, folder: Path) -> Sky:
             values["relief.asset"] = height_maps.embedded_file(folder / heights)
         except MapError as error:
             raise BadInput(f"relief.asset: {heights}: {error}") from None
+    picture = sky.behind.asset
+    if picture and not sky.behind.stands:
+        try:
+            values["behind.asset"] = behind.behind_of(
+                (folder / picture).read_bytes(), sky.behind.kind == "dome").asset
+        except (OSError, behind.PhotographError) as error:
+            raise BadInput(f"behind.asset: {picture}: {error}") from None
     for index, layer in enumerate(sky.layers):
         asset = layer.map.asset
         if asset and not asset.startswith(MAP_PREFIX):

@@ -6,9 +6,10 @@ import io
 import math
 import re
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import OpenEXR
@@ -32,6 +33,9 @@ Image.MAX_IMAGE_PIXELS = None
 UNREADABLE = "it cannot be read as a picture; give a JPEG, PNG, TIFF, HDR or OpenEXR file"
 
 
+T = TypeVar("T")
+
+
 class PhotographError(Exception):
     """A file that cannot be a reference; says why and what to do."""
 
@@ -52,6 +56,27 @@ class Photograph:
 
 def read_reference(data: bytes) -> Photograph:
     """A photograph from a file's bytes. Raises PhotographError."""
+    return _bounded(data, _read)
+
+
+def linear_of(data: bytes) -> NDArray[np.float32] | None:
+    """Linear RGB of an OpenEXR or Radiance file; None for files of another kind. Raises
+    PhotographError."""
+    def read(data: bytes) -> NDArray[np.float32] | None:
+        if data[:4] == b"\x76\x2f\x31\x01":
+            found = linear_exr(data)
+        elif data[:2] == b"#?":
+            found = _hdr(data)
+        else:
+            return None
+        _refuse_large(found.shape[1], found.shape[0])
+        return np.maximum(np.nan_to_num(found, posinf=6e4, neginf=0.0), np.float32(0.0))
+
+    return _bounded(data, read)
+
+
+def _bounded(data: bytes, read: Callable[[bytes], T]) -> T:
+    """What is read of a file within bounds, one at a time. Raises PhotographError."""
     if not data:
         raise PhotographError("the file is empty; give a JPEG, PNG, TIFF, HDR or OpenEXR file")
     if len(data) > BYTES_MOST:
@@ -59,7 +84,7 @@ def read_reference(data: bytes) -> Photograph:
                               "give a smaller one")
     try:
         with bounds.turn:
-            return _read(data)
+            return read(data)
     except PhotographError:
         raise
     except bounds.TooMuch as error:

@@ -140,7 +140,8 @@ def wish_of(order: Order) -> Wish:
     if order.kind == VOLUME:  # its sidecar's numbers alone
         return Wish(64, 36, "draft")
     return Wish(order.width, order.height, order.quality, "picture", True, order.ground != "off",
-                passes=order.passes != "none", land=order.ground == "on")
+                passes=order.passes != "none", land=order.ground == "on",
+                sky=order.ground != "clouds")
 
 
 def memory_of(order: Order, layers: int) -> float:

@@ -14,7 +14,7 @@ from dovrek.core.colour.film import develop
 from dovrek.core.picture.calming import calm
 from dovrek.core.picture.probe import light_of
 from dovrek.core.picture.render import Metered, Tile, march_tile
-from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.picture.studio import Studio, Wish, holed
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Prepared
@@ -50,11 +50,11 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
     sky = sky_from_text(document)
     size, settings = (wish.width, wish.height), wish.settings
     if not wish.passes:
-        light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), size, tile, settings,
-                              Cancel())
+        light, _ = march_tile(prepared, wish.lens(sky), holed(wish, sky).marching(), size, tile,
+                              settings, Cancel())
         return light
     sums = np.zeros((tile.y1 - tile.y0, tile.x1 - tile.x0, PASSES), dtype=np.float32)
-    light, _ = march_tile(prepared, wish.lens(sky), wish.marching(), size, tile,
+    light, _ = march_tile(prepared, wish.lens(sky), holed(wish, sky).marching(), size, tile,
                           replace(settings, spread=0.0), Cancel(), passes=sums)
     return np.concatenate([light, sums], axis=2)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -79,6 +79,8 @@ class StoredPicture:
 
     def __init__(self, folder: Path, width: int, height: int, depth: int) -> None:
         self.folder, self.width, self.height, self.depth = folder, width, height, depth
+        self.under: Callable[[NDArray[np.float32], int], NDArray[np.float32]] = (
+            lambda light, top: light)  # lays what is behind under rows from `top` on
         self.tops = range(0, height, BAND_H)
         self.tiles = print_tiles(width, height)
 
@@ -115,4 +117,4 @@ class StoredPicture:
             if calmed is not None:
                 rows[..., :3] = calmed
             parts = passes_of(rows[..., OUT:], samples, layers) if self.depth > OUT else None
-            yield Band(rows[..., :OUT], top, parts)
+            yield Band(self.under(rows[..., :OUT], top), top, parts)

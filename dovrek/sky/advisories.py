@@ -109,6 +109,11 @@ def _of_place(sky: Sky) -> list[Advisory]:
             "height map missing", "relief.asset", f"{said} not part of this sky; the ground is "
             "level.", "Choose the picture again, or take an invented land.",
             {"relief.form": "hills", "relief.asset": ""}))
+    if sky.behind.asset and not sky.behind.stands:
+        found.append(Advisory(
+            "picture missing", "behind.asset", f"The picture behind, {sky.behind.asset[:60]}, is "
+            "not part of this sky; the clear sky is shown instead.",
+            "Choose the picture again, or take it off.", {"behind.asset": ""}))
     if fog.present and depth_of(sky) <= 0.0:
         level = sky.site.elevation_m + 60.0
         found.append(Advisory(

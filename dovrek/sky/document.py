@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from dovrek.sky.behind import Behind
 from dovrek.sky.fog import Fog
 from dovrek.sky.hero import HEROES_MOST, Hero
 from dovrek.sky.layer import Layer
@@ -250,6 +251,7 @@ class Sky(Group):
     air: Air = Field(default_factory=lambda: Air())
     relief: Relief = Field(default_factory=lambda: Relief())
     fog: Fog = Field(default_factory=lambda: Fog())
+    behind: Behind = Field(default_factory=lambda: Behind())
     layers: list[Layer] = Field(default_factory=list, max_length=LAYER_LIMIT)
     camera: Camera = Field(default_factory=lambda: Camera())
     film: Film = Field(default_factory=lambda: Film())

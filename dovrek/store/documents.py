@@ -15,7 +15,7 @@ from typing import Any
 
 from dovrek.store.tables import Asset, Revision, StoredSky
 
-PICTURE = re.compile(r'"(data:image/png;base64,[A-Za-z0-9+/=]{64,})"')
+PICTURE = re.compile(r'"(data:image/(?:png|jpeg);base64,[A-Za-z0-9+/=]{64,})"')
 NAMED = re.compile(r'"asset:([0-9a-f]{64})"')
 WINDOW = 32_000  # bytes of a basis that DEFLATE can look back on
 WHOLE_FROM = 0.25  # a revision that packs no better is kept whole, and is the next one's basis
@@ -28,7 +28,7 @@ def kept_text(text: str) -> str:
         Asset.insert(digest=digest, data=found[1]).on_conflict_ignore().execute()
         return f'"asset:{digest}"'
 
-    return PICTURE.sub(keep, text) if "data:image/png" in text else text
+    return PICTURE.sub(keep, text) if "data:image/" in text else text
 
 
 def full_text(text: str) -> str:

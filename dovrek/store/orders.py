@@ -61,7 +61,8 @@ class Order:
     quality: str = asked("final", "Quality", PICTURES, words=QUALITIES)
     format: str = asked("png-8", "File", (BACKPLATE, FRAMES), words={})
     ground: str = asked("on", "Ground", (BACKPLATE, FRAMES),
-                        words={"on": "shown", "no-land": "land transparent", "off": "transparent"},
+                        words={"on": "shown", "no-land": "land transparent", "off": "transparent",
+                               "clouds": "clouds alone"},
                         needs="transparency",
                         why="This file holds no transparency.")
     passes: str = asked("none", "Passes", (BACKPLATE,), words={

@@ -194,3 +194,24 @@ def develop(
 
     run(rows, light.shape[0])
     return out
+
+
+def undeveloped(codes: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
+                saturation: float = 1.0) -> NDArray[np.float32]:
+    """(h, w, 3) absolute XYZ that `develop` makes the sRGB codes (0 … 1) of: its inverse for
+    whatever the film can show. A film without colour gives grey light."""
+    c = np.asarray(codes, dtype=np.float64)
+    shown = np.where(c <= 0.04045, c / 12.92, ((np.maximum(c, 0.0) + 0.055) / 1.055) ** 2.4)
+    power, knee, height = _curve(contrast)
+    lum = shown @ np.asarray(LUMINANCE_RGB)
+    raised = lum * knee / np.maximum(height - lum, 1e-9)
+    exposed = np.maximum(raised, 1e-12) ** (1.0 / power)
+    fade = np.clip((lum - 0.62) / 0.38, 0.0, 1.0)
+    keep = 1.0 - 0.9 * fade * fade
+    # The curve works on luminance; along the shoulder colour had faded to white.
+    spread = lum[..., None] + (shown - lum[..., None]) / keep[..., None]
+    rgb = spread * (exposed / np.maximum(lum, 1e-9))[..., None]
+    matrix = saturated(balance_matrix(kelvins), saturation)
+    found: NDArray[np.float32] = (white_luminance(ev) * (rgb @ np.linalg.pinv(matrix).T)).astype(
+        np.float32)
+    return found

@@ -176,6 +176,7 @@ def render_frame(
     first_sample: int = 0,
     counted: list[int] | None = None,
     land: bool = True,
+    sky: bool = True,
 ) -> NDArray[np.float32]:
     """(height, width, 5) mean XYZ (cd/m²), alpha and distance. Raises Cancelled.
 
@@ -185,7 +186,7 @@ def render_frame(
     width, height = size
     out = np.empty((height, width, OUT), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint,
-                        land)
+                        land, sky)
 
     def piece(tile: Tile) -> None:
         light, rays = march_tile(prepared, lens, marching, size, tile, quality, cancel,
@@ -229,13 +230,14 @@ def render_passes(
     ground: bool = True,
     progress: Callable[[int, int], None] = lambda done, total: None,
     land: bool = True,
+    sky: bool = True,
 ) -> tuple[NDArray[np.float32], Passes]:
     """(height, width, 5) light as by `render_frame`, every ray marched, and its parts."""
     width, height = size
     out = np.empty((height, width, OUT), dtype=np.float32)
     sums = np.zeros((height, width, PASSES), dtype=np.float32)
     marching = Marching(quality.step, quality.detail, sun_disc, ground, quality.footprint,
-                        land)
+                        land, sky)
     every = replace(quality, spread=0.0)
 
     def piece(tile: Tile) -> None:

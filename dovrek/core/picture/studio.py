@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.geometry.views import OFFERED, lens_of
 from dovrek.core.geometry.views.view import Frame, Lens, View
+from dovrek.core.picture.behind import laid_under, stands_behind
 from dovrek.core.picture.clip import exposed_at, metered_at
 from dovrek.core.picture.render import (
     QUALITIES,
@@ -52,6 +53,7 @@ class Wish:
     clip_s: float | None = None  # a second of the clip; the still unless set
     soon: bool = False  # a first look at that second, under what light is at hand
     land: bool = True  # kept, where the ground is; else a hole
+    sky: bool = True  # kept; else the clouds are alone
 
     @property
     def settings(self) -> Quality:
@@ -67,9 +69,18 @@ class Wish:
         return lens_of(self.seen, camera, Frame(self.width / self.height, self.centre_deg,
                                                     self.extent_km * 1e3))
 
+    def told(self, sky: Sky) -> Sky:
+        """The document as it stands at the wish's second."""
+        return sky if self.clip_s is None else sky_at(sky, self.clip_s)
+
     def marching(self) -> Marching:
         return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground,
-                        self.settings.footprint, self.land)
+                        self.settings.footprint, self.land, self.sky)
+
+
+def holed(wish: Wish, sky: Sky) -> Wish:
+    """A wish with a hole for what a picture behind the sky fills."""
+    return replace(wish, sky=False) if wish.sky and stands_behind(sky, wish.view) else wish
 
 
 @dataclass
@@ -131,11 +142,12 @@ class Studio:
         prepared, metered = self.prepare(sky, wish, cancel)
         marching = time.perf_counter()
         counted: list[int] = []
-        parts = None
+        parts, whole = None, wish.sky
+        wish = holed(wish, sky)
         if wish.passes:
             light, parts = render_passes(prepared, wish.lens(sky), (wish.width, wish.height),
                                          wish.settings, self.workers, cancel, wish.sun_disc,
-                                         wish.ground, progress, wish.land)
+                                         wish.ground, progress, wish.land, wish.sky)
             counted.append(wish.width * wish.height * wish.settings.samples)
         else:
             light = self._exposed(sky, wish, prepared, cancel, progress, counted)
@@ -143,6 +155,9 @@ class Studio:
         seconds = {k: round(v, 4) for k, v in self.preparer.cache.seconds.items()}
         seconds |= {"prepare": round(marching - start, 4), "march": round(end - marching, 4),
                     "total": round(end - start, 4)}
+        if whole and not wish.sky:
+            light = laid_under(light, wish.told(sky), wish.lens(sky), (wish.width, wish.height),
+                               metered)
         return Rendered(light, prepared, metered, seconds, sum(counted), passes=parts)
 
     def _exposed(self, sky: Sky, wish: Wish, prepared: Prepared, cancel: Cancel,
@@ -162,7 +177,7 @@ class Studio:
                 wish.sun_disc, wish.ground,
                 lambda done, all_, k=k: progress(k * all_ + done, many * all_),  # type: ignore[misc]
                 first_sample=k * quality.samples, counted=counted,
-                land=wish.land)
+                land=wish.land, sky=wish.sky)
             total = light if total is None else total + light
         assert total is not None
         return total if many == 1 else total / np.float32(many)

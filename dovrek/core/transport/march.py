@@ -290,9 +290,9 @@ def trace(scene, marching, walk, spans, shadows, out, passes):
         _settle(scene, walk, shadows)
     alpha, lit = 1.0, 1.0
     wanted = with_passes or walk.opaque == 0
-    see_through = walk.ground_t > 0.0 and (
-        not marching.ground or (walk.on_land != 0 and not marching.land))
-    if walk.ground_t <= 0.0:
+    see_through = not marching.sky or (walk.ground_t > 0.0 and (
+        not marching.ground or (walk.on_land != 0 and not marching.land)))
+    if walk.ground_t <= 0.0 and marching.sky:
         if wanted:
             _sky_behind(scene, marching, walk, shadows)
     elif see_through:

@@ -68,6 +68,7 @@ class Marching(NamedTuple):
     ground: bool
     footprint: float = 1.0  # of a pixel that detail is averaged over
     land: bool = True  # kept; else where land is met is a hole
+    sky: bool = True  # kept; else all but clouds is a hole
 
 
 @cache

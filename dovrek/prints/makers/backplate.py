@@ -11,7 +11,7 @@ from dovrek.formats.exr_header import header_of
 from dovrek.formats.kinds import openexr, printed
 from dovrek.formats.kinds.format import Contents, Developing, white_of
 from dovrek.formats.pictures import write_bands
-from dovrek.prints.makers.task import Task, pictured, with_sidecar
+from dovrek.prints.makers.task import Task, laid_over, pictured, with_sidecar
 from dovrek.sky.seen import layers_of, owners_of
 
 
@@ -23,6 +23,7 @@ def backplate(task: Task) -> list[Path]:
     form, bits = printed()[order.format]
     path = task.prints / f"{task.name}{form.extensions[0]}"
     metered = numbers[1]
+    laid_over(task, stored, wish, metered)
     developing = Developing(*metered, bits, "exposed", order.ground != "on", order.primaries)
     shown = owners_of(x.id for x in layers_of(sky))
 

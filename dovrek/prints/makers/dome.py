@@ -9,7 +9,7 @@ from dovrek.formats.bands import Banded
 from dovrek.formats.dome_set import CUBE, DomeNumbers, DomeOrder, face_sky, write_dome_set
 from dovrek.formats.kinds import printed
 from dovrek.prints.cluster import result_of, submitted
-from dovrek.prints.makers.task import Task, pictured
+from dovrek.prints.makers.task import Task, laid_over, pictured
 from dovrek.prints.parts import dome_numbers_of
 from dovrek.prints.stored import StoredPicture
 from dovrek.sky.reading import sky_to_text
@@ -23,7 +23,7 @@ def dome(task: Task) -> list[Path]:
     written = DomeOrder(task.name, order.width, order.quality, order.sun == "in", order.centre,
                         bits, primaries=order.primaries,
                         face_pixels=order.width // FACES_SHARE if order.faces == "six" else 0)
-    whole = _banded(pictured(task, wish))
+    stored = pictured(task, wish)
     faces = {}
     for face in CUBE if written.face_pixels else ():
         document = sky_to_text(face_sky(task.sky, written, face))
@@ -32,6 +32,7 @@ def dome(task: Task) -> list[Path]:
     numbers: DomeNumbers = result_of(
         submitted(task.client(), dome_numbers_of, task.document, wish), task.progress.beat)
     task.progress.beat("writing the files")
+    whole = _banded(laid_over(task, stored, wish, numbers.metered))
     own = Workers(1)
     try:
         said = write_dome_set(task.prints, task.sky, written, whole, numbers, own, Cancel(),

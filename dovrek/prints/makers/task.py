@@ -11,9 +11,10 @@ from typing import Any, Protocol
 from distributed import Client, Future
 
 from dovrek.core.air.sun_place import Place
+from dovrek.core.picture.behind import laid_under
 from dovrek.core.picture.calming import EDGE
 from dovrek.core.picture.render import Metered
-from dovrek.core.picture.studio import Wish
+from dovrek.core.picture.studio import Wish, holed
 from dovrek.formats.sidecar import sidecar, write_sidecar
 from dovrek.prints.cluster import WAIT_LIMIT_S, next_done, result_of, submitted, taken
 from dovrek.prints.foretold import wish_of
@@ -112,6 +113,16 @@ def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = N
         return submitted(client, compute_calm, rows, top - first, last - end, wish.seen.joined)
 
     computed(task, bands, calming, lambda top, light: store_part(band_path(folder, top), light))
+    return picture
+
+
+def laid_over(task: Task, picture: StoredPicture, wish: Wish, metered: Metered) -> StoredPicture:
+    """The picture with what stands behind its sky under it, as the film is set."""
+    sky = task.sky
+    if holed(wish, sky).sky == wish.sky:
+        return picture
+    lens, size = wish.lens(sky), (wish.width, wish.height)
+    picture.under = lambda light, top: laid_under(light, sky, lens, size, metered, top)
     return picture
 
 

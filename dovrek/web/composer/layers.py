@@ -7,7 +7,7 @@ from typing import Any
 
 from flask import Blueprint, abort, jsonify
 
-from dovrek.formats import height_maps
+from dovrek.formats import behind, height_maps
 from dovrek.formats.cover_maps import BYTES_MOST, MapError, embedded
 from dovrek.sky.changes import (
     with_layer_added,
@@ -66,6 +66,29 @@ def upload_heights(slug: str) -> Any:
     note = f"{name}: {'; '.join(found.notes)}." if found.notes else ""
     return answer(slug, store.change(slug, base, "Height map", lambda sky: with_values(
         sky, {"relief.asset": found.asset, "relief.form": "map"})), note=note)
+
+
+@pages.post("/behind")
+def upload_behind(slug: str) -> Any:
+    """Take a picture in that stands behind the sky (form: `base`, `picture`). The sun of one of
+    the whole sky is found, and set."""
+    given, base = given_file("picture", "choose a photograph or a picture of the whole sky"), (
+        base_of_form())
+    name = (given.filename or "The picture")[:80]
+    try:
+        found = behind.behind_of(given.read(behind.BYTES_MOST + 1))
+    except behind.PhotographError as error:
+        abort(422, f"{name}: {error}.")
+    values: dict[str, Any] = {"behind.asset": found.asset,
+                              "behind.kind": "dome" if found.around else "photograph",
+                              "behind.lens_mm": found.lens_mm}
+    said = list(found.notes)
+    if found.brightest is not None and found.brightest[0] > 0.0:
+        height, bearing = found.brightest
+        values |= {"sun.mode": "free", "sun.elevation_deg": height, "sun.azimuth_deg": bearing}
+        said.append(f"its sun was found {height:g}° high, bearing {bearing:g}°, and set")
+    return answer(slug, store.change(slug, base, "Picture behind", lambda sky: with_values(
+        sky, values)), note=f"{name}: {'; '.join(said)}." if said else "")
 
 
 @pages.post("/layers/<layer_id>/duplicate")

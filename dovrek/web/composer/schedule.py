@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from dovrek.sky.behind import Behind
 from dovrek.sky.document import Sky, Sun
 from dovrek.sky.fog import Fog
 from dovrek.sky.genera import WORDS, defaults_of
@@ -23,6 +24,7 @@ LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stan
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 # Of the land: what an invented one has, and what a map has.
 ONLY_INVENTED, ONLY_MAP = {"ruggedness", "seed"}, {"lowest_m"}
+ONLY_LENS, ONLY_ROUND = {"lens_mm", "heading_deg", "pitch_deg"}, {"turn_deg"}  # of what is behind
 ONLY_LEVEL = {"level_m"}  # of a fog that fills up to it
 
 
@@ -113,6 +115,9 @@ def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
             continue
         if isinstance(model, Relief) and parameter.path in (
                 ONLY_INVENTED if model.form == "map" else ONLY_MAP):
+            continue
+        if isinstance(model, Behind) and parameter.path in (
+                ONLY_LENS if model.kind == "dome" else ONLY_ROUND):
             continue
         if isinstance(model, Fog) and parameter.path in ONLY_LEVEL and model.lies == "ground":
             continue

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.picture.probe import lids_of
 from dovrek.core.picture.render import QUALITIES, Metered, Quality, render_frame
-from dovrek.core.picture.studio import Studio
+from dovrek.core.picture.studio import Studio, holed
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.fineness import SKETCH_WIDTH
 from dovrek.core.prepare.preparer import Preparer
@@ -40,6 +40,7 @@ from dovrek.web.live.looks import (
     light_key,
     named,
     png_of,
+    whole,
 )
 
 TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
@@ -180,7 +181,7 @@ class Live:
         light, metered = held[0], held[1].set_by(sky.film)
         stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
         small = np.ascontiguousarray(light[::stride, ::stride])
-        return small, metered, bitmap_of(small, metered)
+        return small, metered, bitmap_of(whole(small, sky, key[1], metered), metered)
 
     def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float) -> None:
         with self._lock:
@@ -321,8 +322,8 @@ class Live:
         wish = look.wish(sky, board.width, quality, board.soon)
         prepared, metered = self.studio.prepare(sky, wish, cancel, self.trials)
         light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
-                             self.studio.workers, cancel)
-        self.boards.painted(board, frame, png_of(light, metered))
+                             self.studio.workers, cancel, sky=holed(wish, sky).sky)
+        self.boards.painted(board, frame, png_of(whole(light, sky, look, metered), metered))
 
     def _refine(self, slug: str, session: Session, cancel: Cancel) -> None:
         with self._lock:
@@ -371,7 +372,8 @@ class Live:
             self._stage(session, quality, done / total, cancel)
 
         light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), settings,
-                             self.studio.workers, cancel, progress=progress)
+                             self.studio.workers, cancel, progress=progress,
+                             sky=holed(wish, sky).sky)
         unset = sky.model_copy(update={"film": Film()})
         automatic = self.studio.prepare(unset, wish, cancel)[1]
         with self._lock:
@@ -395,7 +397,8 @@ class Live:
 
             more = render_frame(prepared, wish.lens(sky), (wish.width, wish.height),
                                 QUALITIES["proof"], self.studio.workers, cancel,
-                                progress=progress, first_sample=session.samples)
+                                progress=progress, first_sample=session.samples,
+                                sky=holed(wish, sky).sky)
             count = session.samples
             session.light = (light * count + more) / np.float32(count + 1)
             session.samples = count + 1
@@ -423,7 +426,8 @@ class Live:
 
     def _publish(self, session: Session, at: Turn, quality: str,
                  metered: Metered, sky: Sky, light: NDArray[np.float32], cancel: Cancel) -> None:
-        png = png_of(light, metered, self.studio.workers.over(cancel, 45))
+        png = png_of(whole(light, sky, session.look, metered), metered,
+                     self.studio.workers.over(cancel, 45))
         cancel.check()
         with self._lock:
             self._add(session, at, named(quality), metered, light, png)

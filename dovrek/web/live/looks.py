@@ -9,7 +9,7 @@ import os
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -19,6 +19,7 @@ from PIL import Image
 from dovrek.core.colour.film import develop
 from dovrek.core.geometry.views import OFFERED, picture
 from dovrek.core.photo.likeness import horizon_of
+from dovrek.core.picture.behind import laid_under, stands_behind
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, Wish
 from dovrek.sky.advisories import Seen
@@ -217,6 +218,16 @@ def horizon_share(sky: Sky) -> float:
 def light_key(sky: Sky) -> str:
     """What the light of a picture depends on: everything but name and film."""
     return sky.model_dump_json(exclude={"film", "name"})
+
+
+def whole(light: NDArray[np.float32], sky: Sky, look: Look,
+          metered: Metered) -> NDArray[np.float32]:
+    """Light of a look with the picture behind its sky laid under it."""
+    if not stands_behind(sky, look.view):
+        return light
+    height, width = light.shape[:2]
+    wish = replace(look.wish(sky, width, "draft"), width=width, height=height)
+    return laid_under(light, look.told(sky), wish.lens(sky), (width, height), metered)
 
 
 def png_of(light: NDArray[np.float32], metered: Metered,

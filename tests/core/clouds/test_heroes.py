@@ -97,7 +97,7 @@ def test_dealt_clouds_make_room(studio: Studio) -> None:
     period = float(with_room.record["period"])
     dx = (other["x"] - 500.0 + 0.5 * period) % period - 0.5 * period
     dy = (other["y"] - 9000.0 + 0.5 * period) % period - 0.5 * period
-    assert np.array_equal(gone, np.hypot(dx, dy) < 1500.0 + 2500.0) and 0 < gone.sum()
+    assert np.array_equal(gone, np.hypot(dx, dy) < 1500.0 + 2500.0) and gone.sum() > 0
     assert np.array_equal(one["reach"][~gone], other["reach"][~gone])
     places = np.stack([np.full(300, 500.0), np.full(300, 9000.0), np.linspace(1200, 1800, 300)], 1)
     assert not (dense(with_room, places) > 0.0).any()

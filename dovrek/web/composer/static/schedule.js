@@ -144,7 +144,8 @@ main.addEventListener("click", (e) => {
 });
 async function sendMap(row, file) {
   const layer = row.dataset.path.match(/layers\[([^\]]+)\]/);
-  const to = layer ? `layers/${layer[1]}/map` : "relief/map";
+  const other = row.dataset.path === "behind.asset" ? "behind" : "relief/map";
+  const to = layer ? `layers/${layer[1]}/map` : other;
   await sendFile(to, "picture", file, "the map is not stored");
 }
 main.addEventListener("click", (e) => {
