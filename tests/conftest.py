@@ -109,5 +109,8 @@ def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
     report = outcome.get_result()
     opened = getattr(item, "funcargs", {}).get("page")
     if report.when == "call" and report.failed and opened is not None:
-        report.sections.append(("the window", "\n".join(
-            [*opened.talk[-12:], opened.evaluate(SHOWN)])))
+        try:
+            shown = str(opened.evaluate(SHOWN))
+        except Exception as error:  # a page under way to another tells nothing
+            shown = f"nothing to be read: {error}"
+        report.sections.append(("the window", "\n".join([*opened.talk[-12:], shown])))

@@ -26,6 +26,8 @@ import tifffile
 from flask.testing import FlaskClient
 from PIL import Image
 
+from dovrek.formats import height_maps
+from dovrek.formats.behind import behind_of
 from dovrek.formats.cover_maps import MapError, embedded
 from dovrek.formats.references import PhotographError, read_drawing, read_reference
 from dovrek.settings import Settings
@@ -139,6 +141,8 @@ def readers() -> dict[str, tuple[list[bytes], Callable[[bytes], Any], tuple[type
             "recipe": ([recipe], lambda d: recipe_from_text(recipe_from_text(d).text()),
                        (SkyError,)),
             "cover map": (shots, embedded, (MapError,)),
+            "height map": (shots, height_maps.embedded, (MapError,)),
+            "behind": (shots, behind_of, (PhotographError,)),
             "photograph": (shots, read_reference, (PhotographError,)),
             "drawing": (shots, read_drawing, (PhotographError,))}
 

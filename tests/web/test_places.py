@@ -1,5 +1,5 @@
 """Places on the plan, in Chromium: a bank dragged, turned and drawn out, the camera set down, a
-height map taken in; and what their routes refuse."""
+height map taken in, a photograph behind; and what their routes refuse."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from flask.testing import FlaskClient
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from tests.chromium import PATIENCE, Server, arrive, drag, until
+from tests.chromium import PATIENCE, Server, arrive, drag, mean_colour, until
 from tests.web.test_judging import client, head, upload  # noqa: F401  fixtures of the plain pages
 
 BANK = "bank-over-the-island"
@@ -114,3 +114,21 @@ def test_a_refused_height_map_leaves_the_sky(client: FlaskClient) -> None:  # no
         assert answer.status_code == 422 and part in answer.json["error"], answer.json
     answer = upload(client, "/skies/board/relief/map", "hill.png", hill(), base=str(base))
     assert answer.status_code == 200 and answer.json["revision"] > base
+
+
+def test_a_photograph_is_put_behind(page: Page, server: Server, tmp_path: Path) -> None:
+    """It shows, clouds stay before it, and it goes again."""
+    Image.fromarray(np.full((90, 160, 3), (200, 30, 30), np.uint8)).save(tmp_path / "red.png")
+    arrive(page, server, BANK, "site")
+    page.locator('[data-path="behind.asset"] .map-file').set_input_files(tmp_path / "red.png")
+    behind = until(lambda: server.document(BANK)["behind"], lambda b: b["asset"])
+    assert behind["kind"] == "photograph" and behind["asset"].startswith("data:image/jpeg")
+    until(lambda: mean_colour(page), lambda c: c[0] > 2.0 * c[2], PATIENCE / 1000)
+    expect(page.locator('[data-path="behind.pitch_deg"]')).to_have_count(1, timeout=20_000)
+    page.locator('[data-unmap="behind.asset"]').click()
+    until(lambda: server.document(BANK)["behind"]["asset"], lambda a: a == "")
+    until(lambda: mean_colour(page), lambda c: c[2] > c[0], PATIENCE / 1000)
+    expect(page.locator('[data-path="behind.pitch_deg"]')).to_have_count(0, timeout=20_000)
+    (tmp_path / "no.png").write_bytes(b"nothing")
+    page.locator('[data-path="behind.asset"] .map-file').set_input_files(tmp_path / "no.png")
+    expect(page.locator("#notice")).to_contain_text("cannot be read", timeout=20_000)

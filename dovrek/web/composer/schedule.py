@@ -105,6 +105,22 @@ def _options(parameter: Parameter, layer: Layer | None) -> tuple[str, ...]:
     return ("", *known) if parameter.kind == "choice" and known else known
 
 
+def _idle(model: Any, path: str) -> bool:
+    """Whether a control does nothing as its part of the sky is set."""
+    if isinstance(model, Relief):
+        return path not in ("form", "asset") and (
+            model.form == "none" or path in (ONLY_INVENTED if model.form == "map" else ONLY_MAP))
+    if isinstance(model, Behind):
+        return path != "asset" and (not model.asset or path in (
+            ONLY_LENS if model.kind == "dome" else ONLY_ROUND))
+    if isinstance(model, Fog):
+        return path != "present" and (not model.present or (
+            path in ONLY_LEVEL and model.lies == "ground"))
+    if isinstance(model, Layer) and path.startswith("bounds."):
+        return path != "bounds.shape" and model.bounds.shape == "none"
+    return False
+
+
 def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
     groups: dict[str, list[Row]] = {}
     layer = model if isinstance(model, Layer) else None
@@ -113,13 +129,7 @@ def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
             continue
         if isinstance(model, Sun) and parameter.path in ONLY_FREE and model.mode == "clock":
             continue
-        if isinstance(model, Relief) and parameter.path in (
-                ONLY_INVENTED if model.form == "map" else ONLY_MAP):
-            continue
-        if isinstance(model, Behind) and parameter.path in (
-                ONLY_LENS if model.kind == "dome" else ONLY_ROUND):
-            continue
-        if isinstance(model, Fog) and parameter.path in ONLY_LEVEL and model.lies == "ground":
+        if _idle(model, parameter.path):
             continue
         options = _options(parameter, layer)
         if parameter.path in WORDS and not options:

@@ -82,6 +82,16 @@ HOW_TOS = (
         "To keep a whole layer to a place, give it a bank (ellipse or box) and drag it in the "
         "plan: it closes softly in cover and height, and peaks stand through it. Drape lets a "
         "layer follow the land below it.")),
+    HowTo("Cloud before a photograph", "scattered", (
+        "In Place choose a picture behind: a photograph, or one of the whole sky (twice as wide as "
+        "high; its sun is found and set).",
+        "Fit a photograph: its lens is taken from the file if it says; move its pitch until its "
+        "horizon lies on the drawn one. Drag the sun to where the photograph's is, or to where its "
+        "shadows say.",
+        "Add a layer with few clouds, or one of no cover, and place clouds where they are wanted. "
+        "Where no cloud is the photograph stays as it is; set the exposure until clouds are as "
+        "bright as those in it.",
+        "Order the whole, or Ground: clouds alone, which keeps them with alpha for compositing.")),
     HowTo("Take the sky of a report", "scattered", (
         "On the Skies page choose From a weather report, and paste a METAR or a forecast (TAF).",
         "Read says what each group is and what it sets; groups that are not known are left out.",

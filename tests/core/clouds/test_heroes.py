@@ -1,4 +1,4 @@
-"""Clouds placed by hand: they stand where and as wide as said, re-deal nothing, others make room."""
+"""Clouds placed by hand: where and as wide as said, re-dealing nothing; others make room."""
 
 from __future__ import annotations
 

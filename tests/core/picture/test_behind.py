@@ -109,7 +109,7 @@ def test_the_sun_of_what_is_all_around_is_found_and_lies_there(studio: Studio, t
                                                                ) -> None:
     taken = behind_of(exr(dome((32, 192)), tmp_path))
     assert taken.around and taken.brightest == pytest.approx((44.3, 90.7), abs=0.8)
-    sky = over(exr(dome((32, 192)), tmp_path))
+    sky = over(exr(dome((32, 192)), tmp_path), exposure_ev=14.0)
     sky = with_values(sky, {"camera.heading_deg": 90.0, "camera.pitch_deg": 44.0})
     found = studio.render(sky, Wish(W, H, "draft"))
     row, column = np.unravel_index(int(np.argmax(found.light[..., 1])), (H, W))
