@@ -34,6 +34,9 @@ def read_sky(source: str) -> Sky:
         path = Path(source)
         if path.suffix.lower() == ".json" or path.exists():
             with path.open("rb") as file:
+                if file.read(4) == b"PK\x03\x04":
+                    return _of_archive(path)
+                file.seek(0)
                 return with_maps(sky_from_text(file.read(BYTES_LIMIT + 1)), path.parent)
         settings = settings_or_refusal()
         if settings.database.exists():
@@ -56,6 +59,16 @@ def read_sky(source: str) -> Sky:
         raise BadInput(f"SKY: {error.args[0]}") from None
 
 
+def _of_archive(path: Path) -> Sky:
+    from dovrek.formats import assets
+
+    with path.open("rb") as file:
+        try:
+            return assets.unpacked(file.read(assets.ARCHIVE_MOST + 1))
+        except assets.AssetError as error:
+            raise BadInput(f"SKY: {path.name}: {error}") from None
+
+
 def at_moment(sky: Sky, moment: str | None) -> Sky:
     """The sky at another ISO date and time, if one is given. Raises BadInput."""
     from dovrek.sky.changes import with_values
@@ -69,34 +82,13 @@ def at_moment(sky: Sky, moment: str | None) -> Sky:
 
 
 def with_maps(sky: Sky, folder: Path) -> Sky:
-    """The sky with the maps it names by path taken in. Raises BadInput."""
-    from dovrek.formats import behind, height_maps
-    from dovrek.formats.cover_maps import MapError, embedded_file
-    from dovrek.sky.changes import with_values
-    from dovrek.sky.layer import MAP_PREFIX
+    """The sky with the pictures it names by path taken in. Raises BadInput."""
+    from dovrek.formats import assets
 
-    values: dict[str, Any] = {}
-    heights = sky.relief.asset
-    if heights and not heights.startswith(MAP_PREFIX):
-        try:
-            values["relief.asset"] = height_maps.embedded_file(folder / heights)
-        except MapError as error:
-            raise BadInput(f"relief.asset: {heights}: {error}") from None
-    picture = sky.behind.asset
-    if picture and not sky.behind.stands:
-        try:
-            values["behind.asset"] = behind.behind_of(
-                (folder / picture).read_bytes(), sky.behind.kind == "dome").asset
-        except (OSError, behind.PhotographError) as error:
-            raise BadInput(f"behind.asset: {picture}: {error}") from None
-    for index, layer in enumerate(sky.layers):
-        asset = layer.map.asset
-        if asset and not asset.startswith(MAP_PREFIX):
-            try:
-                values[f"layers[{layer.id}].map.asset"] = embedded_file(folder / asset)
-            except MapError as error:
-                raise BadInput(f"layers[{index}].map.asset: {asset}: {error}") from None
-    return with_values(sky, values) if values else sky
+    try:
+        return assets.taken_in(sky, assets.beside(folder))
+    except assets.AssetError as error:
+        raise BadInput(str(error)) from None
 
 
 def parse_size(text: str) -> tuple[int, int]:

@@ -10,7 +10,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
+from PIL.PngImagePlugin import PngInfo
 
+from dovrek.core.picture.behind import LIGHT, LINEAR
 from dovrek.formats.references import BYTES_MOST, PhotographError, linear_of, read_reference
 from dovrek.sky.behind import BEGINS, BEHIND_LETTERS
 
@@ -50,7 +52,9 @@ def _shared_exponent(linear: NDArray[np.float32]) -> str:
     out[..., :3] = np.clip(linear * scale[..., None], 0, 255)
     out[..., 3] = np.where(most > 1e-30, np.clip(exponent + 128, 1, 255), 0)
     buffer = io.BytesIO()
-    Image.fromarray(out, "RGBA").save(buffer, "PNG", optimize=True)
+    said = PngInfo()
+    said.add_text(LIGHT, LINEAR)
+    Image.fromarray(out, "RGBA").save(buffer, "PNG", optimize=True, pnginfo=said)
     return BEGINS[1] + base64.b64encode(buffer.getvalue()).decode()
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import io
-from pathlib import Path
 
 import numpy as np
 import tifffile
@@ -75,12 +74,3 @@ def embedded(data: bytes) -> str:
     buffer = io.BytesIO()
     grey.save(buffer, "PNG", optimize=True)
     return MAP_PREFIX + base64.b64encode(buffer.getvalue()).decode()
-
-
-def embedded_file(path: Path) -> str:
-    """`embedded` of a file on disk. Raises MapError."""
-    try:
-        with path.open("rb") as file:
-            return embedded(file.read(BYTES_MOST + 1))
-    except OSError as error:
-        raise MapError(f"{path} cannot be read ({error.strerror}); check the path") from None

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 import io
-from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -104,12 +103,3 @@ def embedded(data: bytes) -> Heights:
     buffer = io.BytesIO()
     Image.fromarray(np.round(65535.0 * share).astype(np.uint16)).save(buffer, "PNG", optimize=True)
     return Heights(MAP_PREFIX + base64.b64encode(buffer.getvalue()).decode(), notes)
-
-
-def embedded_file(path: Path) -> str:
-    """`embedded` of a file on disk. Raises MapError."""
-    try:
-        with path.open("rb") as file:
-            return embedded(file.read(BYTES_MOST + 1)).asset
-    except OSError as error:
-        raise MapError(f"{path} cannot be read ({error.strerror}); check the path") from None

@@ -10,6 +10,7 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.routing import IntegerConverter
 
 from dovrek import __version__
+from dovrek.formats.assets import ARCHIVE_MOST
 from dovrek.formats.cover_maps import BYTES_MOST as MAP_BYTES
 from dovrek.formats.height_maps import BYTES_MOST as HEIGHT_BYTES
 from dovrek.formats.references import BYTES_MOST as PHOTOGRAPH_BYTES
@@ -37,7 +38,7 @@ from dovrek.web.weather.comparing import Comparer
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
 PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_heights": HEIGHT_BYTES,
-            "layers.upload_behind": PHOTOGRAPH_BYTES,
+            "layers.upload_behind": PHOTOGRAPH_BYTES, "gallery.bring_in": ARCHIVE_MOST,
             "matching.add_reference": PHOTOGRAPH_BYTES,
             "matching.add_drawing": PHOTOGRAPH_BYTES}
 NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)

@@ -20,11 +20,14 @@ SMOOTHED = 0.8  # pixels, of a map of 8 bits: its steps are no terraces
 DEEP = ("I;16", "I;16B", "I")
 
 
-@lru_cache(maxsize=2)
-def map_heights(asset: str, squares: int) -> NDArray[np.float32] | None:
-    """(2, n, n) at n = squares + 1 corners [east, north]: grey 0 … 1, and how much is left of the
-    height there, less toward the border. None for a map that is none; one that is not square lies
-    in the middle."""
+def kept_heights(asset: str) -> bool:
+    """Whether a text is a height map as a document keeps them: of 16 bits, from black to white."""
+    found = _grey(asset)
+    return found is not None and found[1] and (found[0].min(), found[0].max()) == (0.0, 65535.0)
+
+
+def _grey(asset: str) -> tuple[NDArray[np.float64], bool] | None:
+    """Values of a kept map, and whether it is of 16 bits; None when it is none."""
     if not asset.startswith(MAP_PREFIX):
         return None
     try:
@@ -32,9 +35,20 @@ def map_heights(asset: str, squares: int) -> NDArray[np.float32] | None:
         if max(picture.size) > SIDE or min(picture.size) < 2:
             return None
         deep = picture.mode in DEEP
-        grey = np.asarray(picture if deep else picture.convert("L"), dtype=np.float64)
-    except (OSError, ValueError, binascii.Error):
+        return np.asarray(picture if deep else picture.convert("L"), dtype=np.float64), deep
+    except (OSError, ValueError, SyntaxError, binascii.Error):
         return None
+
+
+@lru_cache(maxsize=2)
+def map_heights(asset: str, squares: int) -> NDArray[np.float32] | None:
+    """(2, n, n) at n = squares + 1 corners [east, north]: grey 0 … 1, and how much is left of the
+    height there, less toward the border. None for a map that is none; one that is not square lies
+    in the middle."""
+    found = _grey(asset)
+    if found is None:
+        return None
+    grey, deep = found
     grey = grey / (65535.0 if deep else 255.0)
     if not deep:
         grey = gaussian_filter(grey, SMOOTHED, mode="nearest")
@@ -49,12 +63,12 @@ def map_heights(asset: str, squares: int) -> NDArray[np.float32] | None:
     a = np.minimum(np.arange(fitted.shape[0]), np.arange(fitted.shape[0])[::-1]) / edge
     b = np.minimum(np.arange(fitted.shape[1]), np.arange(fitted.shape[1])[::-1]) / edge
     near = np.clip(np.minimum(a[:, None], b[None, :]), 0.0, 1.0)
-    found = np.zeros((2, squares + 1, squares + 1), dtype=np.float32)
+    made = np.zeros((2, squares + 1, squares + 1), dtype=np.float32)
     i, j = (squares + 1 - fitted.shape[0]) // 2, (squares + 1 - fitted.shape[1]) // 2
     inside = np.s_[i : i + fitted.shape[0], j : j + fitted.shape[1]]
-    found[0][inside], found[1][inside] = fitted, near * near * (3.0 - 2.0 * near)
-    found.flags.writeable = False
-    return found
+    made[0][inside], made[1][inside] = fitted, near * near * (3.0 - 2.0 * near)
+    made.flags.writeable = False
+    return made
 
 
 def heights_between(asset: str, squares: int, lowest: float,

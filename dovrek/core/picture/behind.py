@@ -35,6 +35,9 @@ RGBE_BIAS = 128 + 8  # of the exponent of shared-exponent colours (Ward 1991, re
 SKY_SHARE = 0.18
 
 
+LIGHT, LINEAR = "light", "linear"  # a PNG's own word for shared-exponent colours
+
+
 class Backdrop(NamedTuple):
     """A picture as it is read: codes of 8 bits, or linear RGB of unknown scale."""
 
@@ -54,7 +57,7 @@ def _read(asset: str) -> Backdrop | None:
         picture = Image.open(io.BytesIO(base64.b64decode(asset[len(head):], validate=True)))
         if max(picture.size) > SIDE_MOST or min(picture.size) < 2:
             return None
-        if picture.mode == "RGBA":  # shared-exponent colours
+        if picture.info.get(LIGHT) == LINEAR and picture.mode == "RGBA":
             rgbe = np.asarray(picture, dtype=np.float32)
             scale = np.ldexp(np.float32(1.0), rgbe[..., 3].astype(np.int32) - RGBE_BIAS)
             linear = np.where(rgbe[..., 3:] > 0, rgbe[..., :3] * scale[..., None], 0.0)
@@ -62,6 +65,11 @@ def _read(asset: str) -> Backdrop | None:
         return Backdrop(np.asarray(picture.convert("RGB"), dtype=np.uint8))
     except (OSError, ValueError, binascii.Error):
         return None
+
+
+def kept_picture(asset: str) -> bool:
+    """Whether a text is a picture as a document keeps them."""
+    return _read(asset) is not None
 
 
 def backdrop_of(sky: Sky) -> Backdrop | None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from flask import Blueprint, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, make_response, redirect, render_template, request, url_for
 from PIL import Image
 
+from dovrek.formats import assets
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
-from dovrek.sky.reading import sky_from_data, sky_from_text
+from dovrek.sky.reading import sky_from_data
 from dovrek.sky.recipe import starters
 from dovrek.store import skies as store
 from dovrek.web.shared.answers import attachment, given_file, png_answer
@@ -64,14 +65,27 @@ def new() -> Any:
 
 @pages.post("/skies/import")
 def bring_in() -> Any:
-    file = given_file("file", "choose a sky exported as JSON")
-    row = store.add_sky(sky_from_text(file.stream.read()), "Imported")
+    file = given_file("file", "choose a sky exported as JSON, or with its pictures as a zip")
+    try:
+        sky = assets.sky_of_file(file.stream.read(assets.ARCHIVE_MOST + 1))
+    except assets.AssetError as error:
+        abort(422, f"{(file.filename or 'The archive')[:80]}: {error}.")
+    row = store.add_sky(sky, "Imported")
     return redirect(url_for("composer.page", slug=row.slug))
 
 
 @pages.get("/skies/<slug>/export.json")
 def export(slug: str) -> Any:
     return attachment(store.raw_text(slug), f"{slug}.json")
+
+
+@pages.get("/skies/<slug>/export.zip")
+def export_whole(slug: str) -> Any:
+    """The sky with its pictures as files of their own."""
+    answer = make_response(assets.packed(store.load(slug)[0]))
+    answer.headers["Content-Type"] = "application/zip"
+    answer.headers["Content-Disposition"] = f'attachment; filename="{slug}.zip"'
+    return answer
 
 
 @pages.post("/skies/<slug>/rename")
