@@ -281,7 +281,8 @@ def fuzz_routes(rng: random.Random, cases: int, home: Path) -> Iterator[str]:
             where, status, text = doors.request(rng, token, base)
             said[status] += 1
             if case % TOLD == TOLD - 1:  # it takes an hour: how far it came is told
-                print(f"{case + 1} requests", file=sys.stderr, flush=True)
+                print(f"{case + 1} requests, at most {taken_mb():.0f} MB", file=sys.stderr,
+                      flush=True)
             if status >= 500 and status != 503:  # still being made
                 raise Failed(f"case {case}: {where}: {status} {text}\nstate {hash(state)}")
     finally:
