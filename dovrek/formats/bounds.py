@@ -25,6 +25,8 @@ READ = ("JPEG", "PNG", "TIFF")  # of what Pillow knows
 MODE_BYTES = {"L": 1, "I;16": 2, "I;16B": 2}
 DEFLATE, LZMA = (8, 32946, 50013), 34925  # TIFF 6.0, and Adobe's technical notes
 
+BAND_ROWS = 256  # of a picture that are looked at together
+
 turn = threading.Lock()  # held while a picture is decoded
 
 
@@ -91,6 +93,32 @@ def tiff_page(file: tifffile.TiffFile, data: bytes) -> Any:
     page: Any = file.pages[0]
     refuse_tiff(page, data)
     return page
+
+
+def reduced_picture(picture: Image.Image, side: int) -> np.ndarray:
+    """Values of an opened picture made smaller as by `reduced`, a band of rows at a time: no
+    second whole one is ever in memory."""
+    block = max(1, max(picture.size) // max(side, 1))
+    plain = picture.mode not in ("P", "CMYK", "LA", "RGBA", "PA", "1")
+
+    def rows(first: int, last: int) -> np.ndarray:
+        band = picture.crop((0, first, picture.width, last))
+        return np.asarray(band if plain else band.convert("RGB"))
+
+    if block < 2 or min(picture.size) < block:
+        return rows(0, picture.height)
+    high = picture.height // block * block
+    step = max(BAND_ROWS // block, 1) * block
+    return np.concatenate([_means(rows(top, min(top + step, high)), block)
+                           for top in range(0, high, step)])
+
+
+def _means(values: np.ndarray, block: int) -> np.ndarray:
+    """Means of whole blocks, as float32."""
+    h, w = values.shape[0] // block, values.shape[1] // block
+    rest = values.shape[2:]
+    whole = values[: h * block, : w * block].reshape(h, block, w, block, *rest)
+    return np.asarray(whole.mean(axis=(1, 3), dtype=np.float32))
 
 
 def reduced(values: np.ndarray, side: int) -> np.ndarray:

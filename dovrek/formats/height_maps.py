@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from dovrek.core.land.map_heights import SIDE
+from dovrek.core.land.map_heights import DEEP, SIDE
 from dovrek.formats import bounds
 from dovrek.formats.cover_maps import MapError, pixels_of
 from dovrek.formats.references import PhotographError, linear_exr
@@ -21,7 +21,7 @@ from dovrek.sky.layer import MAP_PREFIX
 
 BYTES_MOST = 160 * 1024 * 1024
 LEAST_CONTRAST = 1e-4
-EXR = b"\x76\x2f\x31\x01"
+EXR, TIFF = b"\x76\x2f\x31\x01", (b"II*\0", b"MM\0*")
 HOLES_TOLD = 0.001  # share of places without a height that is worth a word
 
 
@@ -44,13 +44,21 @@ def _one_channel(given: NDArray[np.generic]) -> NDArray[np.generic]:
     return given[..., int(np.argmax(spread))]
 
 
-def _values(data: bytes) -> NDArray[np.generic]:
+def _values(data: bytes) -> tuple[NDArray[np.generic], tuple[int, int], bool]:
+    """Values, those of a large PNG made smaller already; width and height; whether they are finer
+    than 8 bits."""
     if data[:4] == EXR:
         try:
-            return linear_exr(data)
+            found = linear_exr(data)
         except PhotographError as error:
             raise MapError(str(error)) from None
-    return pixels_of(data)
+        return found, (found.shape[1], found.shape[0]), True
+    if data[:4] in TIFF:
+        values = pixels_of(data)
+        return values, (values.shape[1], values.shape[0]), values.dtype.itemsize > 1
+    picture: Image.Image = Image.open(io.BytesIO(data), formats=("PNG",))
+    bounds.refuse_picture(picture)
+    return bounds.reduced_picture(picture, SIDE), picture.size, picture.mode in DEEP
 
 
 def _filled(values: NDArray[np.float64], notes: list[str]) -> NDArray[np.float64]:
@@ -76,9 +84,8 @@ def embedded(data: bytes) -> Heights:
     notes: list[str] = []
     try:
         with bounds.turn:
-            plain = _one_channel(_values(data))
-            whole = f"{plain.shape[1]:,} × {plain.shape[0]:,}"
-            deep = plain.dtype.itemsize > 1
+            values, whole, deep = _values(data)
+            plain = _one_channel(values)
             small = bounds.reduced(plain, SIDE).astype(np.float64)
     except (MapError, bounds.TooMuch) as error:
         raise MapError(str(error)) from None
@@ -97,7 +104,7 @@ def embedded(data: bytes) -> Heights:
             (max(round(share.shape[1] * SIDE / side), 2), max(round(share.shape[0] * SIDE / side),
                                                               2)),
             Image.Resampling.LANCZOS), dtype=np.float64), 0.0, 1.0)
-        notes.append(f"{whole} pixels were brought to {share.shape[1]} × {share.shape[0]}")
+        notes.append(f"{whole[0]:,} × {whole[1]:,} pixels were brought to {share.shape[1]} × {share.shape[0]}")
     if not deep:
         notes.append("it has 8 bits, so slopes may show steps; 16 bits are smooth")
     buffer = io.BytesIO()
