@@ -104,7 +104,8 @@ def embedded(data: bytes) -> Heights:
             (max(round(share.shape[1] * SIDE / side), 2), max(round(share.shape[0] * SIDE / side),
                                                               2)),
             Image.Resampling.LANCZOS), dtype=np.float64), 0.0, 1.0)
-        notes.append(f"{whole[0]:,} × {whole[1]:,} pixels were brought to {share.shape[1]} × {share.shape[0]}")
+        notes.append(f"{whole[0]:,} × {whole[1]:,} pixels were brought to {share.shape[1]} × "
+                     f"{share.shape[0]}")
     if not deep:
         notes.append("it has 8 bits, so slopes may show steps; 16 bits are smooth")
     buffer = io.BytesIO()
