@@ -162,6 +162,9 @@ def _errors(app: Flask) -> None:
 
     @app.errorhandler(413)
     def _large(error: HTTPException) -> Any:
+        if request.endpoint == "gallery.bring_in":
+            return answer(f"The file is larger than {ARCHIVE_MOST // 2**20} MB, too large for a "
+                          "sky; choose one exported as JSON, or with smaller pictures.", 413)
         if request.endpoint in PICTURES:
             return answer(f"The picture is larger than {PICTURES[request.endpoint] // 2**20} MB; "
                           "choose a smaller one.", 413)

@@ -346,7 +346,8 @@ def test_frames_a_volume_and_passes_in_files_of_their_own(store: Settings, clien
     assert volume[1].read_bytes()[:4] == b"\x20\x42\x44\x56"
     assert np.asarray(Image.open(volume[2])).std() > 5.0  # there is cloud, and gaps
     named = {f.stem.rpartition("-")[2] for f in passes[2:-1]}
-    assert named == {"clouds", "sky", "ground", "air", "depth", "sunlit", "heap"}, passes
+    assert named == {"clouds", "sky", "ground", "air", "depth", "ground_depth", "land", "sunlit",
+                     "heap"}, passes
     with OpenEXR.File(str(next(f for f in passes[1:] if "clouds" in f.name))) as file:
         assert file.channels()["RGBA"].pixels.shape == (36, 64, 4)
 

@@ -10,7 +10,7 @@ from dovrek.settings import Settings
 from dovrek.sky.changes import difference, with_values
 from dovrek.sky.errors import SkyConflict, SkyError
 from dovrek.store import skies, versions
-from dovrek.store.demo import demo_versions, load_demo
+from dovrek.store.demo import ORDER, demo_versions, load_demo
 from dovrek.store.orders import OrderError, order_from
 from dovrek.store.tables import open_database
 from tests.conftest import sky_of
@@ -81,7 +81,7 @@ def test_names_slugs_copies_and_deletion(store: Settings) -> None:
 
 
 def test_demo_only_goes_into_an_empty_store(store: Settings) -> None:
-    assert load_demo() == 4 and load_demo() == 0
+    assert load_demo() == len(ORDER) == 6 and load_demo() == 0
     for slug, _ in demo_versions().items():
         present = skies.load(slug)[0]
         rows = versions.versions(slug)

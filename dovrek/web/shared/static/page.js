@@ -12,8 +12,9 @@ window.dovrekNotice = (text) => {
     }, 9000);
 };
 document.addEventListener("submit", (event) => {
-  const limit = Number(event.target.dataset.limit || 0);
-  const file = limit && event.target.querySelector("input[type=file]").files[0];
+  const most = event.target.dataset;
+  const file = most.limit && event.target.querySelector("input[type=file]").files[0];
+  const limit = Number((file && file.name.endsWith(".zip") && most.zipLimit) || most.limit);
   if (file && file.size > limit) {
     event.preventDefault();
     window.dovrekNotice(
