@@ -131,6 +131,19 @@ def _of_place(sky: Sky) -> list[Advisory]:
     return found
 
 
+def _within_bounds(sky: Sky, layer: Layer) -> bool:
+    """Whether the camera stands within a layer's bounds, or it has none."""
+    bounds = layer.bounds
+    if bounds.shape == "none":
+        return True
+    turn = math.radians(bounds.bearing_deg)
+    x, y = (1e-3 * sky.camera.east_m - bounds.east_km, 1e-3 * sky.camera.north_m - bounds.north_km)
+    along = (x * math.sin(turn) + y * math.cos(turn)) / (0.5 * bounds.length_km)
+    across = (x * math.cos(turn) - y * math.sin(turn)) / (0.5 * bounds.width_km)
+    way = max(abs(along), abs(across)) if bounds.shape == "box" else math.hypot(along, across)
+    return way < 1.25
+
+
 def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
     found: list[Advisory] = []
     where, path = f"layers[{index}]", f"layers[{layer.id}]"
@@ -155,7 +168,7 @@ def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
             "map without contrast", f"{where}.map.white", f"Black and white of the map of {title} "
             "lie together: it has two levels and hard borders.",
             "Let the map set both itself.", {f"{path}.map.black": None, f"{path}.map.white": None}))
-    if layer.visible and layer.base_m <= eye <= layer.top_m:
+    if layer.visible and layer.base_m <= eye <= layer.top_m and _within_bounds(sky, layer):
         raised = min(eye + 200.0, 16_000.0)
         found.append(Advisory(
             "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
