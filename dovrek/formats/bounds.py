@@ -98,39 +98,38 @@ def tiff_page(file: tifffile.TiffFile, data: bytes) -> Any:
 def reduced_picture(picture: Image.Image, side: int) -> np.ndarray:
     """Values of an opened picture made smaller as by `reduced`, a band of rows at a time: no
     second whole one is ever in memory."""
-    block = max(1, max(picture.size) // max(side, 1))
+    wide, high = (min(max(1, max(picture.size) // max(side, 1)), n) for n in picture.size)
     plain = picture.mode not in ("P", "CMYK", "LA", "RGBA", "PA", "1")
 
     def rows(first: int, last: int) -> np.ndarray:
         band = picture.crop((0, first, picture.width, last))
         return np.asarray(band if plain else band.convert("RGB"))
 
-    if block < 2 or min(picture.size) < block:
+    if wide * high < 2:
         return rows(0, picture.height)
-    high = picture.height // block * block
-    step = max(BAND_ROWS // block, 1) * block
-    return np.concatenate([_means(rows(top, min(top + step, high)), block)
-                           for top in range(0, high, step)])
+    end = picture.height // high * high
+    step = max(BAND_ROWS // high, 1) * high
+    return np.concatenate([_means(rows(top, min(top + step, end)), high, wide)
+                           for top in range(0, end, step)])
 
 
-def _means(values: np.ndarray, block: int) -> np.ndarray:
+def _means(values: np.ndarray, high: int, wide: int) -> np.ndarray:
     """Means of whole blocks, as float32."""
-    h, w = values.shape[0] // block, values.shape[1] // block
+    h, w = values.shape[0] // high, values.shape[1] // wide
     rest = values.shape[2:]
-    whole = values[: h * block, : w * block].reshape(h, block, w, block, *rest)
+    whole = values[: h * high, : w * wide].reshape(h, high, w, wide, *rest)
     return np.asarray(whole.mean(axis=(1, 3), dtype=np.float32))
 
 
 def reduced(values: np.ndarray, side: int) -> np.ndarray:
     """(h, w) or (h, w, c) values made smaller by whole blocks until the longer side is below twice
     `side`: means as float32, a band of rows at a time, so that large ones stay as they came."""
-    block = max(1, max(values.shape[:2]) // max(side, 1))
-    if block < 2 or min(values.shape[:2]) < block:
+    sizes = values.shape[:2]
+    # A narrow one is reduced along its length alone.
+    high, wide = (min(max(1, max(sizes) // max(side, 1)), n) for n in sizes)
+    if wide * high < 2:
         return values
-    h, w = values.shape[0] // block, values.shape[1] // block
-    rest = values.shape[2:]
-    made = np.empty((h, w, *rest), dtype=np.float32)
-    for row in range(h):
-        band = values[row * block : (row + 1) * block, : w * block]
-        made[row] = band.reshape(block, w, block, *rest).mean(axis=(0, 2), dtype=np.float32)
-    return made
+    step = max(BAND_ROWS // high, 1) * high
+    end = sizes[0] // high * high
+    return np.concatenate([_means(values[top : min(top + step, end)], high, wide)
+                           for top in range(0, end, step)])

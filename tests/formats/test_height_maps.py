@@ -16,6 +16,7 @@ from PIL import Image
 from dovrek.commands.shared import BadInput, with_maps
 from dovrek.core.land.forms import heights_of
 from dovrek.core.land.map_heights import SIDE
+from dovrek.formats import bounds
 from dovrek.formats.cover_maps import MapError
 from dovrek.formats.height_maps import embedded
 from dovrek.sky.reading import sky_from_text, text_to_keep
@@ -138,3 +139,15 @@ def test_a_path_beside_the_sky_is_taken_in(tmp_path: Path) -> None:
     assert sky.relief.stands and heights_of(sky.relief).max() > 300.0
     with pytest.raises(BadInput, match=r"relief.asset: gone.png"):
         with_maps(sky_of(relief={"form": "map", "asset": "gone.png"}), tmp_path)
+
+
+@pytest.mark.parametrize("shape", [(400_000, 24), (24, 400_000), (3000, 3000, 3)])
+def test_a_narrow_picture_is_reduced_along_its_length(shape: tuple[int, ...]) -> None:
+    """What is read of one stays small whatever its shape: a long strip once took gigabytes."""
+    values = np.arange(int(np.prod(shape)), dtype=np.uint32).reshape(shape).astype(np.uint16)
+    found = bounds.reduced(values, 640)
+    assert max(found.shape[:2]) < 1280 and found.dtype == np.float32
+    assert found.mean() == pytest.approx(values.mean(dtype=np.float64), rel=0.02)
+    if len(shape) == 2:
+        picture = bounds.reduced_picture(Image.fromarray(values), 640)
+        assert np.allclose(picture, found)
