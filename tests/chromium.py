@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from tools import soak
 from tools.soak import WIDTH
@@ -72,6 +72,12 @@ def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> No
                         start[1] + (end[1] - start[1]) * k / 6)
         time.sleep(0.04)
     page.mouse.up()
+
+
+def middle_of(at: Locator) -> tuple[float, float]:
+    """Middle of what is shown on the page, pixels, once it is there."""
+    box = until(at.bounding_box, bool)
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
 
 def layer_of(server: Server, slug: str, layer_id: str) -> dict[str, Any]:

@@ -6,7 +6,8 @@ import math
 from collections.abc import Iterable
 
 from dovrek.sky.document import Sky
-from dovrek.sky.layer import Bounds, Clearings, CoverMap, Layer, Region
+from dovrek.sky.keeping import Bounds, Region
+from dovrek.sky.layer import Clearings, CoverMap, Layer
 
 GENUS = "fog"
 SEEN = 3.0  # extinction times sight, where a dark thing keeps 5 % of its contrast (Koschmieder

@@ -9,7 +9,7 @@ from flask.testing import FlaskClient
 from playwright.sync_api import Page, expect
 
 from dovrek.store import skies
-from tests.chromium import Server, arrive, drag, layer_of, until
+from tests.chromium import Server, arrive, drag, layer_of, middle_of, until
 from tests.web.test_judging import client, head, post  # noqa: F401  fixtures of the plain pages
 
 SLUG = "fair-weather-noon"
@@ -21,9 +21,7 @@ def heroes(server: Server) -> list[dict[str, Any]]:
 
 
 def grip(page: Page, kind: str) -> tuple[float, float]:
-    at = page.locator(f'.hero-mark.chosen [data-grip="{kind}"]')
-    box = until(at.bounding_box, bool)
-    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    return middle_of(page.locator(f'.hero-mark.chosen [data-grip="{kind}"]'))
 
 
 def test_a_cloud_is_placed_and_drawn_out_by_hand(page: Page, server: Server) -> None:

@@ -14,7 +14,7 @@ from flask.testing import FlaskClient
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from tests.chromium import PATIENCE, Server, arrive, drag, mean_colour, until
+from tests.chromium import PATIENCE, Server, arrive, drag, mean_colour, middle_of, until
 from tests.web.test_judging import client, head, upload  # noqa: F401  fixtures of the plain pages
 
 BANK = "bank-over-the-island"
@@ -34,9 +34,7 @@ def bounds(server: Server) -> dict[str, Any]:
 
 
 def grip(page: Page, kind: str) -> tuple[float, float]:
-    at = page.locator(f'.footprint[data-thing="layer:bank"] [data-grip="{kind}"]')
-    box = until(at.bounding_box, bool)
-    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    return middle_of(page.locator(f'.footprint[data-thing="layer:bank"] [data-grip="{kind}"]'))
 
 
 def test_a_bank_is_placed_by_hand_on_the_plan(page: Page, server: Server) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 from dovrek.core.compile.arithmetic import smoothstep
 from dovrek.core.compile.kernels import inner
-from dovrek.sky.layer import Bounds
+from dovrek.sky.keeping import Bounds
 
 NO_BANK, ELLIPSE, BOX = 0, 1, 2
 SHAPES = ("none", "ellipse", "box")

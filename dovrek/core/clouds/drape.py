@@ -25,7 +25,6 @@ class Lift(NamedTuple):
     heights: NDArray[np.float32]
     square_m: float
     steepest: float  # metres a metre
-    least: float
     most: float
 
 
@@ -44,7 +43,7 @@ def lift(tools: Tools, relief: Relief, smooth_m: float) -> Lift:
                                   mode="constant", truncate=3.0)
     heights = np.ascontiguousarray(heights, dtype=np.float32)
     east, north = np.gradient(heights, square)
-    return Lift(heights, square, float(np.hypot(east, north).max()), float(heights.min()),
+    return Lift(heights, square, float(np.hypot(east, north).max()),
                 float(heights.max()))
 
 
@@ -62,10 +61,9 @@ def draped(p: Any, found: Lift, sky: Sky, amount: float, measured: bool, at: int
         p["drape_from"] = lift_at(found.heights.ravel(), p, -sky.camera.east_m,
                                   -sky.camera.north_m, 0)
     # Heights count from the base: where it lies lowest and highest.
-    p["lift_low"] = amount * (min(found.least, 0.0) - float(p["drape_from"]))
-    p["lift_high"] = amount * (found.most - float(p["drape_from"]))
-    p["lowest"] += min(float(p["lift_low"]), 0.0)
-    p["highest"] += max(float(p["lift_high"]), 0.0)
+    level = float(p["drape_from"])
+    p["lowest"] -= amount * max(level, 0.0)  # beside the land there is none to lift it
+    p["highest"] += amount * max(found.most - level, 0.0)
 
 
 @kernel

@@ -108,8 +108,6 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("drape_sin", "f8", "", ""),
     ("drape_from", "f8", "m", "height of the land at which it is not lifted"),
     ("drape_lean", "f8", "", "what the land's slopes leave of a distance"),
-    ("lift_low", "f8", "m", "least lift anywhere"),
-    ("lift_high", "f8", "m", "most lift anywhere"),
     # Heaps: shapes, instances, and squares in which they are found
     ("shapes_at", "i8", "", "first byte of the shapes in the field's bytes"),
     ("shape_n", "i8", "", "voxels across"),

@@ -22,7 +22,8 @@ from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL
 from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.genera import VEILS
-from dovrek.sky.layer import Bounds, Layer
+from dovrek.sky.keeping import Bounds
+from dovrek.sky.layer import Layer
 from dovrek.sky.seen import placed_by_hand
 
 Record = NDArray[np.void]

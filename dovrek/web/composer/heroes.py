@@ -19,10 +19,9 @@ from dovrek.sky.errors import Fault, SkyConflict, SkyError
 from dovrek.sky.hero import CLIMBS_LEAST, CLIMBS_POWER, Hero
 from dovrek.sky.heroes import with_hero_duplicated, with_hero_placed, with_hero_removed
 from dovrek.sky.layer import Layer
-from dovrek.store import skies as store
 from dovrek.web.composer.overlay import lens_of
 from dovrek.web.live.looks import Look
-from dovrek.web.shared.answers import answer, body_of, changed, look, number_of
+from dovrek.web.shared.answers import body_of, changed, look, number_of, with_new_layer
 
 pages = Blueprint("heroes", __name__, url_prefix="/skies/<slug>/heroes")
 
@@ -190,22 +189,23 @@ def _place(body: dict[str, Any]) -> Point:
     return number_of(body, "u", -1.0, 2.0), number_of(body, "v", -1.0, 2.0)
 
 
+def _named(body: dict[str, Any]) -> tuple[str, str]:
+    """The layer and the cloud that a request names."""
+    return str(body.get("layer", ""))[:40], str(body.get("hero", ""))[:40]
+
+
 @pages.post("")
 def place(slug: str) -> Any:
     """Place a cloud of `layer` where `u`, `v` of the view lies on its base."""
     body = body_of()
     layer_id, (u, v), seen = str(body.get("layer", ""))[:40], _place(body), look()
-    new: list[str] = []
 
-    def alter(sky: Sky) -> Sky:
+    def alter(sky: Sky) -> tuple[Sky, str]:
         east, north = on_base(sky, seen, _layer(sky, layer_id), u, v)
-        led, hero_id = with_hero_placed(sky, layer_id, {
+        return with_hero_placed(sky, layer_id, {
             "east_m": round(east), "north_m": round(north), **sized(sky, seen, east, north)})
-        new.append(hero_id)
-        return led
 
-    written = store.change(slug, body["base"], "Place a cloud", alter)
-    return answer(slug, written, selected=f"hero:{layer_id}:{new[0]}")
+    return with_new_layer(slug, "Place a cloud", alter, body, f"hero:{layer_id}")
 
 
 @pages.post("/drag")
@@ -215,7 +215,7 @@ def drag(slug: str) -> Any:
     what, (u, v), seen = body.get("what"), _place(body), look()
     if what not in ("foot", "top", "side"):
         abort(422, "what: say foot, top or side.")
-    layer_id, hero_id = (str(body.get(k, ""))[:40] for k in ("layer", "hero"))
+    layer_id, hero_id = _named(body)
     return changed(slug, "Place a cloud", lambda sky: dragged(
         sky, seen, layer_id, hero_id, str(what), u, v), body)
 
@@ -224,22 +224,15 @@ def drag(slug: str) -> Any:
 def duplicate(slug: str) -> Any:
     """A copy of a cloud (`layer`, `hero`) beside it."""
     body = body_of()
-    layer_id, hero_id = (str(body.get(k, ""))[:40] for k in ("layer", "hero"))
-    new: list[str] = []
-
-    def alter(sky: Sky) -> Sky:
-        led, copied = with_hero_duplicated(sky, layer_id, hero_id)
-        new.append(copied)
-        return led
-
-    written = store.change(slug, body["base"], "Duplicate a cloud", alter)
-    return answer(slug, written, selected=f"hero:{layer_id}:{new[0]}")
+    layer_id, hero_id = _named(body)
+    return with_new_layer(slug, "Duplicate a cloud", lambda sky: with_hero_duplicated(
+        sky, layer_id, hero_id), body, f"hero:{layer_id}")
 
 
 @pages.post("/remove")
 def remove(slug: str) -> Any:
     """Take a cloud (`layer`, `hero`) away."""
     body = body_of()
-    layer_id, hero_id = (str(body.get(k, ""))[:40] for k in ("layer", "hero"))
+    layer_id, hero_id = _named(body)
     return changed(slug, "Remove a cloud", lambda sky: with_hero_removed(sky, layer_id, hero_id),
                    body, selected=f"layer:{layer_id}")

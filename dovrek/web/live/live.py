@@ -16,11 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.picture.probe import lids_of
-from dovrek.core.picture.render import QUALITIES, Metered, Quality, render_frame
-from dovrek.core.picture.studio import Studio, holed
+from dovrek.core.picture.render import Metered, render_frame
+from dovrek.core.picture.studio import Studio, Wish, holed
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.fineness import SKETCH_WIDTH
-from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Cancelled, Workers
 from dovrek.sky.advisories import Seen
@@ -321,9 +321,14 @@ class Live:
             quality = "glance"
         wish = look.wish(sky, board.width, quality, board.soon)
         prepared, metered = self.studio.prepare(sky, wish, cancel, self.trials)
-        light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
-                             self.studio.workers, cancel, sky=holed(wish, sky).sky)
+        light = self._light(prepared, wish, sky, cancel)
         self.boards.painted(board, frame, png_of(whole(light, sky, look, metered), metered))
+
+    def _light(self, prepared: Prepared, wish: Wish, sky: Sky, cancel: Cancel,
+               **more: Any) -> NDArray[np.float32]:
+        """Light of a wish, with a hole where a picture stands behind."""
+        return render_frame(prepared, wish.lens(sky), (wish.width, wish.height), wish.settings,
+                            self.studio.workers, cancel, sky=holed(wish, sky).sky, **more)
 
     def _refine(self, slug: str, session: Session, cancel: Cancel) -> None:
         with self._lock:
@@ -364,22 +369,16 @@ class Live:
 
     def _step(self, session: Session, sky: Sky, at: Turn, quality: str, width: int,
               cancel: Cancel, key: str) -> None:
-        settings: Quality = QUALITIES[quality]
         wish = session.look.wish(sky, width, quality, soon=quality == "sketch")
         prepared, metered = self.studio.prepare(sky, wish, cancel)
-
-        def progress(done: int, total: int) -> None:
-            self._stage(session, quality, done / total, cancel)
-
-        light = render_frame(prepared, wish.lens(sky), (wish.width, wish.height), settings,
-                             self.studio.workers, cancel, progress=progress,
-                             sky=holed(wish, sky).sky)
+        light = self._light(prepared, wish, sky, cancel, progress=lambda done, total: self._stage(
+            session, quality, done / total, cancel))
         unset = sky.model_copy(update={"film": Film()})
         automatic = self.studio.prepare(unset, wish, cancel)[1]
         with self._lock:
             session.light, session.light_of, session.light_quality = light, key, quality
             session.metered = automatic
-        session.samples = settings.samples
+        session.samples = wish.settings.samples
         self.warm = True
         self._publish(session, at, quality, metered, sky, light, cancel)
 
@@ -390,15 +389,12 @@ class Live:
         while session.samples < PROOF_SAMPLES:
             light = session.light
             assert light is not None
-
             def progress(done: int, total: int) -> None:
                 share = (session.samples - 1 + done / total) / (PROOF_SAMPLES - 1)
                 self._stage(session, "refining", share, cancel)
 
-            more = render_frame(prepared, wish.lens(sky), (wish.width, wish.height),
-                                QUALITIES["proof"], self.studio.workers, cancel,
-                                progress=progress, first_sample=session.samples,
-                                sky=holed(wish, sky).sky)
+            more = self._light(prepared, wish, sky, cancel, progress=progress,
+                               first_sample=session.samples)
             count = session.samples
             session.light = (light * count + more) / np.float32(count + 1)
             session.samples = count + 1

@@ -117,9 +117,9 @@ def changed(slug: str, note: str, alter: Callable[[Sky], Sky], body: dict[str, A
 
 
 def with_new_layer(slug: str, note: str, alter: Callable[[Sky], tuple[Sky, str]],
-                   body: dict[str, Any]) -> Any:
-    """Store a change that adds a layer, and answer with that layer selected; `alter` returns the
-    sky and the layer's id."""
+                   body: dict[str, Any], kind: str = "layer") -> Any:
+    """Store a change that adds a layer, or a thing of another kind, and answer with that selected;
+    `alter` returns the sky and the new thing's id."""
     new: list[str] = []
 
     def only_sky(sky: Sky) -> Sky:
@@ -128,7 +128,7 @@ def with_new_layer(slug: str, note: str, alter: Callable[[Sky], tuple[Sky, str]]
         return led
 
     written = store.change(slug, body["base"], note, only_sky)
-    return answer(slug, written, selected=f"layer:{new[0]}")
+    return answer(slug, written, selected=f"{kind}:{new[0]}")
 
 
 def number_of(body: dict[str, Any], name: str, low: float, high: float) -> float:

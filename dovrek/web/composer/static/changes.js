@@ -63,7 +63,8 @@ export async function send(path, body, after) {
   await freshen();
   if (after) after(said);
 }
-const NEWEST = ["change", "hour", "sun", "aim", "heroes/drag"]; // each says where things stand, not a step to take
+// Each says where things stand, not a step to take.
+const NEWEST = ["change", "hour", "sun", "aim", "heroes/drag"];
 const oneGesture = (a, b) =>
   a &&
   b &&

@@ -14,7 +14,9 @@ function begin(layer) {
   placing = layer;
   plate.classList.toggle("placing", Boolean(layer));
   if (layer) {
-    notice("Press where it is to stand, on the picture or the plan. Esc leaves, Enter takes the middle.");
+    notice(
+      "Press where it is to stand, on the picture or the plan. Esc leaves, Enter takes the middle.",
+    );
     plate.focus();
   }
 }

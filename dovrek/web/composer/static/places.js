@@ -1,4 +1,4 @@
-// Places on the plan: land and banks moved, turned and drawn out; the camera set down by two presses.
+// Places on the plan: land and banks moved, turned and drawn out; two presses set the camera down.
 import { setValues } from "./changes.js";
 import { release } from "./panels.js";
 import { $, clamp, here, keyGesture, look, newGesture, notice, seen } from "./state.js";
@@ -57,7 +57,8 @@ plate.addEventListener("pointerdown", (e) => {
 plate.addEventListener("pointermove", (e) => {
   if (!drag) return;
   const [east, north] = kmOf(e, drag.box);
-  if (!drag.moved && Math.hypot(east - drag.at[0], north - drag.at[1]) < 0.004 * look.extent) return;
+  const gone = Math.hypot(east - drag.at[0], north - drag.at[1]);
+  if (!drag.moved && gone < 0.004 * look.extent) return;
   drag.moved = true;
   setValues(told(e), drag.d.name);
 });
@@ -79,7 +80,10 @@ plate.addEventListener("keydown", (e) => {
   if (e.shiftKey && step[0])
     setValues({ [d.turn]: turned(d, Number(d.turnDeg) + 5 * step[0]) }, d.name);
   else if (e.shiftKey)
-    setValues({ [d.length]: round(Number(d.lengthKm) * (step[1] > 0 ? 1.1 : 1 / 1.1), 0.1) }, d.name);
+    setValues(
+      { [d.length]: round(Number(d.lengthKm) * (step[1] > 0 ? 1.1 : 1 / 1.1), 0.1) },
+      d.name,
+    );
   else
     setValues(
       {
