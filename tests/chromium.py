@@ -37,13 +37,13 @@ class Server(soak.Server):
 
 
 def compose(page: Page, server: Server, slug: str, selected: str = "") -> None:
-    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
+    page.goto(f"{server.url}/skies/{slug}/?selected={selected}", timeout=PATIENCE)
     settle(page)
 
 
 def arrive(page: Page, server: Server, slug: str, selected: str = "") -> None:
     """Open the composer and wait for the first picture only."""
-    page.goto(f"{server.url}/skies/{slug}/?selected={selected}")
+    page.goto(f"{server.url}/skies/{slug}/?selected={selected}", timeout=PATIENCE)
     expect(page.locator("#picture[data-revision]")).to_be_visible(timeout=PATIENCE)
 
 
