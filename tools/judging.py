@@ -163,14 +163,14 @@ def suggestions(known: list[tuple[float, float, float, dict[str, Any] | None]],
             "layers": [layer] if layer else [],
             "sun": {"mode": "free", "elevation_deg": height, "azimuth_deg": bearing}})
         done = studio.render(sky, Wish(480, 270, quality="draft"))
-        photograph = grade(np.asarray(develop(done.light, *done.metered), dtype=np.uint8))
+        photograph = grade(np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8))
         framing = Framing(sky.camera.fov_h_rad, PITCH, horizon_of(PITCH, sky.camera.fov_v_rad))
         begun = time.perf_counter()
         got = suggest(sky_from_data({"dovrek": 1, "camera": camera}), photograph, framing,
                       Preparer(studio.workers, StageCache()), Cancel())
         seconds = time.perf_counter() - begun
         again = studio.render(got.sky, Wish(480, 270, quality="draft"))
-        shown = np.asarray(develop(again.light, *again.metered), dtype=np.uint8)
+        shown = np.asarray(develop(again.light, *again.metered[:4]), dtype=np.uint8)
         bright = [float((linear(p) @ LUMINANCE_RGB).mean()) for p in (shown, photograph)]
         found.append({
             "sun": (height, round(got.sun_elevation_deg, 1)), "haze": (haze, got.haze),

@@ -55,7 +55,7 @@ def frames(count: int) -> tuple[np.ndarray, list[str]]:
                 "camera": {"heading_deg": heading, "pitch_deg": pitch, "lens_mm": lens},
                 "sun": {"mode": "free", "elevation_deg": height, "azimuth_deg": bearing}})
             done = studio.render(sky, Wish(*SIZE, "draft"))
-            picture = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+            picture = np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8)
             framing = Framing(sky.camera.fov_h_rad, pitch,
                               horizon_of(pitch, sky.camera.fov_v_rad))
             true = point_of(height, haze, bearing - heading, *done.metered[:2], skies)

@@ -187,9 +187,25 @@ class Film(Group):
         help="Colour temperature that is rendered neutral; higher is warmer. Automatic follows "
         "the light by half and keeps an evening warm.",
     )
+    curve: Literal["plain", "soft", "standard", "strong"] = choice(
+        "standard", group="Curve", label="Film",
+        help="Standard prints as a photographer would, soft holds more of the range for planning, "
+        "strong deepens the blue, plain keeps the ratios of the light and matches photographs.",
+    )
     contrast: float = number(
         1.0, low=0.5, high=1.6, step=0.05, unit="", group="Curve", label="Contrast",
-        help="Slope of the film's curve at middle grey.",
+        help="Slope of the film's curve at middle grey, over its own. Toe and shoulder follow, so "
+        "that little more burns out.",
+    )
+    toe_stops: float | None = number(
+        None, low=3.0, high=14.0, step=0.5, unit="stops", group="Curve", label="Toe",
+        derived="of the film", help="Stops below middle grey at which it is black: more is softer "
+        "in the shade.",
+    )
+    shoulder_stops: float | None = number(
+        None, low=2.5, high=10.0, step=0.1, unit="stops", group="Curve", label="Shoulder",
+        derived="of the film", help="Stops above middle grey at which it is white: more holds "
+        "brighter light and is greyer.",
     )
     saturation: float = number(
         1.0, low=0.0, high=2.0, step=0.05, unit="", group="Colour", label="Saturation",

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import io
+import re
+from datetime import timedelta
 from typing import Any
 
+import ephem
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 from PIL import Image
 
+from dovrek.core.air.sun_place import sun_day
 from dovrek.core.picture.studio import Studio
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.document import Sky
-from dovrek.web.composer.ribbon import COLUMNS, ribbon_of, ribbon_png
+from dovrek.web.composer.ribbon import BAND, COLUMNS, ribbon_of, ribbon_png
 from tests.conftest import sky_of
 
 LONDON = {"latitude": 51.5, "longitude": -0.13, "timezone": "Europe/London"}
@@ -81,28 +86,57 @@ def test_the_moons_path_spans_the_day() -> None:
     assert 2.0 < min(heights) < max(heights) <= 24.0
 
 
-def strip(studio: Studio, sky: Sky) -> np.ndarray:
+def strip(studio: Studio, sky: Sky) -> NDArray[np.float64]:
+    """(2, 288, 3) codes of the zenith and of the horizon under the sun."""
     atmosphere = studio.preparer.atmosphere(sky, Cancel(), draft=True)
     with Image.open(io.BytesIO(ribbon_png(sky, atmosphere))) as image:
-        assert image.size == (COLUMNS, 2)
-        return np.asarray(image.convert("RGB"), dtype=float)[0]
+        assert image.size == (COLUMNS, 2 * BAND)
+        codes = np.asarray(image.convert("RGB"), dtype=float)
+    assert (codes[1:BAND] == codes[0]).all() and (codes[BAND + 1:] == codes[-1]).all()
+    return codes[[0, -1]]
 
 
-def test_colours_of_the_day(studio: Studio) -> None:
-    """Night is dark, noon is the brightest and blue, dusk is in between and even from column to
-    column."""
-    colours = strip(studio, on("2026-03-20", LONDON))
-    midnight, noon = colours[2], colours[COLUMNS // 2]
-    assert midnight.max() < 25.0 < 110.0 < noon.min()
-    assert noon[2] > 1.2 * noon[0]
-    bright = colours.sum(axis=1)
-    assert abs(int(bright.argmax()) - COLUMNS // 2) < COLUMNS // 6
-    assert np.abs(np.diff(bright)).max() < 90.0
+def test_dawn_noon_and_dusk_read_at_a_glance(studio: Studio) -> None:
+    """Night is dark and a noon's zenith blue; the horizon is white by day, gold by a low sun and
+    red after it; no step stands out."""
+    zenith, horizon = strip(studio, on("2026-03-20", LONDON))
+    noon = COLUMNS // 2
+    assert zenith[2].max() < 25.0 and horizon[2].max() < 25.0
+    assert zenith[noon, 2] > 1.25 * zenith[noon, 0] and horizon[noon].min() > 150.0
+    day = sun_day(on("2026-03-20", LONDON), COLUMNS + 1)
+    heights = np.degrees(day.elevations_true[:-1])
+    for low, high, ratio in ((2.0, 5.0, 1.25), (-4.0, -1.0, 1.5)):
+        there = (heights > low) & (heights < high)
+        assert there.sum() > 4
+        assert (horizon[there, 0] / horizon[there, 2]).min() > ratio
+        # overhead it stays blue
+        assert (zenith[there, 2] / zenith[there, 0]).min() > 1.1
+    for band in (zenith, horizon):
+        assert np.abs(np.diff(band.sum(axis=1))).max() < 120.0
 
 
 def test_polar_noon_is_dim(studio: Studio) -> None:
     """Without a sun the strip is never as bright as a day's, and still not black at noon."""
-    winter = strip(studio, on("2026-12-15", TROMSO)).sum(axis=1)
-    summer = strip(studio, on("2026-06-10", TROMSO)).sum(axis=1)
-    assert 40.0 < winter.max() < 0.8 * summer.max()
-    assert summer.min() > 100.0
+    winter = strip(studio, on("2026-12-15", TROMSO)).sum(axis=2)
+    summer = strip(studio, on("2026-06-10", TROMSO)).sum(axis=2)
+    assert winter.max(axis=1).min() > 60.0
+    assert winter[0].max() < 0.8 * summer[0].max()
+    assert summer[1].min() > 150.0
+
+
+def test_the_moons_hours_are_said() -> None:
+    """Against ephem's own rising and setting (VSOP and ELP series), whose horizon counts refraction
+    and the moon's size: within eight minutes."""
+    sky = on("2026-06-21", LONDON)
+    said = ribbon_of(sky).moon
+    assert said.startswith("moon ") and " %, " in said
+    observer = ephem.Observer()
+    observer.lat, observer.lon = str(LONDON["latitude"]), str(LONDON["longitude"])
+    observer.date = "2026/6/20 23:00"
+    for word, moment in (("sets", observer.next_setting(ephem.Moon())),
+                         ("rises", observer.next_rising(ephem.Moon()))):
+        clock = re.search(rf"{word} (\d+):(\d+)", said)
+        assert clock is not None
+        wanted = moment.datetime() + timedelta(hours=1)  # summer time
+        apart = int(clock[1]) * 60 + int(clock[2]) - wanted.hour * 60 - wanted.minute
+        assert abs(apart) <= 8

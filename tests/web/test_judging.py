@@ -18,6 +18,7 @@ from PIL import Image
 from dovrek.core.air.sun_place import sun_place
 from dovrek.core.geometry.lens import direction_at
 from dovrek.core.photo.likeness import RATIO, horizon_of, likeness_of, mask_overlay
+from dovrek.core.picture.render import Metered
 from dovrek.settings import Settings
 from dovrek.sky.advisories import Seen, advisories
 from dovrek.sky.changes import (
@@ -328,9 +329,10 @@ def test_reading_tells_light_and_cloud() -> None:
     assert read["stops"] == 0.0 and read["layer"] == "low" and 900 < read["altitude_m"] < 2500
     assert reading_of(sky, Look(), light, 7.0, 0.5, 0.05)["stops"] == -1.0
     assert reading_of(sky, Look(), light, 7.0, 0.5, 0.99)["what"] == "ground"
-    ramp = false_colours(light * np.float32(1.0), 6.0)
+    ramp = false_colours(light * np.float32(1.0), Metered(6.0, 5600.0))
     assert len(np.unique(ramp.reshape(-1, 3), axis=0)) == 1
-    assert (false_colours(light * np.float32(64.0), 6.0)[0, 0] == (170, 58, 24)).all()
+    burnt = false_colours(light * np.float32(64.0), Metered(6.0, 5600.0))
+    assert (burnt[0, 0] == (170, 58, 24)).all()
 
 
 # -- versions and references --------------------------------------------------------------

@@ -259,6 +259,29 @@ def _hemispheres(media, sun, moments, ground, shade, weights, height, mu_s, grou
             out[2 + side, c] /= even_sum
 
 
+@solver
+def _looks(media, sun, moments, ground, shade, weights, height, mu_s, looks, out):
+    """Radiance (XYZ) of the clear sky along rays, into `out` (n, 3); `looks` (n, 2) are radians up
+    and away from the sun's bearing."""
+    bounds, marks = np.empty(SKY_STEPS + 1), np.full(SKY_STEPS, -1)
+    marks[SKY_STEPS - 1] = 0
+    row, passed = np.empty((1, 6 + WAVES)), np.empty(WAVES)
+    sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+    for n in range(len(looks)):
+        mu, sin_v = math.sin(looks[n, 0]), math.cos(looks[n, 0])
+        vx = sin_v * math.cos(looks[n, 1])
+        cosine = clamp(mu * mu_s + vx * sin_s, -1.0, 1.0)
+        length, _, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
+        for k in range(SKY_STEPS + 1):
+            bounds[k] = path_node(k, SKY_STEPS, length, False, tangent, height)
+        bounds[0] = 0.0
+        _along(media, sun, moments, ground, shade, 1.0, weights, height, mu, vx, mu_s, cosine,
+               bounds, marks, row, passed)
+        phase = haze_phase(cosine)
+        for c in range(3):
+            out[n, c] = row[0, c] + phase * row[0, 3 + c]
+
+
 class Observer(NamedTuple):
     """For whom the tables are made."""
 
@@ -324,4 +347,14 @@ def hemispheres(media: Media, sun: SunTable, scattered: Scattered, shade: Array,
     out = np.empty((4, 3))
     _hemispheres(media, sun, scattered.moments, scattered.ground, shade, xyz_weights(),
                  max(height_m, 1.0) * 1e-3, math.sin(sun_elevation_true), ground_share, out)
+    return out
+
+
+def radiances(media: Media, sun: SunTable, scattered: Scattered, sun_elevation_true: float,
+              looks: Array) -> Array:
+    """(n, 3) radiance (XYZ, cd/m²) of the clear sky from the ground along (n, 2) looks: radians
+    above the horizon, and of bearing away from the sun's."""
+    out = np.empty((len(looks), 3))
+    _looks(media, sun, scattered.moments, scattered.ground, np.ones(SHADE_NODES), xyz_weights(),
+           2e-3, math.sin(sun_elevation_true), np.ascontiguousarray(looks, dtype=float), out)
     return out

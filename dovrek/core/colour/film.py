@@ -8,6 +8,16 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.colour.curve import (
+    BRIGHTEST,
+    DARKEST,
+    MIDDLE_GREY,
+    NODES,
+    PLAIN,
+    Curve,
+    table_of,
+)
+from dovrek.core.colour.opponent import from_opponent, in_gamut, opponent
 from dovrek.core.colour.spectrum import (
     LUMINANCE_RGB,
     RGB_TO_XYZ,
@@ -22,12 +32,18 @@ from dovrek.core.compile.noise import hash_unit
 Array = NDArray[np.float64]
 
 ISO_CONSTANT = 0.125  # luminance = 2^EV · 12.5 / 100 at ISO 100 (ISO 2720)
-MIDDLE_GREY = 0.18
 BRADFORD = np.array(
     [[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296]]
 )
 DAYLIGHT_K = 5600.0
+EVEN, SUNLIT = 0.55, 0.9  # stops from mean to highlights of an even sky, of a sunlit one
+EVEN_MEAN, SUNLIT_MEAN = 0.5, 1.0  # stops above middle grey at which their means are placed
+LIT_HIGH, MOST_LIFT = 2.25, 0.35  # up to which highlights are lifted, and by how much at most
+MOST_HIGH, MOST_HELD = 3.2, 1.2  # above which they are held back, and by how much at most
+DAYLIGHT_EV = 15.0
 NIGHT = 0.1  # cd/m², mean luminance of a picture below which it is night
+FADES_FROM, FADED = 0.82, 0.9  # Oklab lightness from which colour fades to white, and how far
+FADES_AT = FADES_FROM**3 * 0.75  # linear light surely below it, whatever its hue
 DARKEST_EV = -6.0  # automatic exposure goes no longer: a moonless night stays dark
 
 
@@ -39,21 +55,28 @@ def white_luminance(ev: float) -> float:
 def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
     """Exposure value for a picture's luminances (cd/m²).
 
-    Geometric mean of the sky placed near middle grey and a highlight (98th percentile) kept
-    under the shoulder, by at most 1.2 stops (the sun itself may burn out); below 300 cd/m² the
-    eye's own darkening is kept in part, so that dusk looks like dusk.
+    An even sky's geometric mean is placed half a stop above middle grey; one with sunlit faces is
+    placed by its mean, a stop above, and by its highlights (98th percentile): lifted until they
+    are bright, held under the shoulder by at most 1.2 stops (the sun itself may burn out). Below
+    300 cd/m² the eye's own darkening is kept in part, so that dusk looks like dusk.
     Common practice; the key by adaptation after Krawczyk et al. 2005.
     """
     values = luminance[is_sky] if is_sky.any() else luminance.ravel()
     values = np.maximum(values[np.isfinite(values)], 1e-7)
+    if not values.size:
+        return DAYLIGHT_EV
     mean = float(np.exp(np.mean(np.log(values))))
-    high = float(np.percentile(values, 98.0))
-    key = 0.36 if mean > 300.0 else 0.36 * (mean / 300.0) ** 0.13
+    range_stops = math.log2(float(np.percentile(values, 98.0)) / mean)
+    sunlit = min(max((range_stops - EVEN) / (SUNLIT - EVEN), 0.0), 1.0)
+    place = EVEN_MEAN + (SUNLIT_MEAN - EVEN_MEAN) * sunlit  # of the mean, stops above grey
+    high = place + range_stops
+    place += sunlit * min(max(LIT_HIGH - high, 0.0), MOST_LIFT)
+    place -= min(max(high - MOST_HIGH, 0.0), MOST_HELD)
+    if mean <= 300.0:
+        place += 0.13 * math.log2(mean / 300.0)
     if mean < NIGHT:  # a night is printed as one
-        key *= max((mean / NIGHT) ** 0.12, 0.3)
-    by_mean = math.log2(mean / ISO_CONSTANT * MIDDLE_GREY / key)
-    by_high = math.log2(high / ISO_CONSTANT * MIDDLE_GREY / 1.9)
-    return float(np.clip(max(by_mean, min(by_high, by_mean + 1.2)), DARKEST_EV, 22.0))
+        place += max(0.12 * math.log2(mean / NIGHT), math.log2(0.3))
+    return float(np.clip(math.log2(mean / ISO_CONSTANT) - place, DARKEST_EV, 22.0))
 
 
 def automatic_white(illuminant_xyz: Array) -> float:
@@ -79,26 +102,6 @@ def saturated(matrix: Array, saturation: float) -> Array:
     luminance."""
     grey = np.tile(np.asarray(LUMINANCE_RGB), (3, 1))
     return np.asarray((saturation * np.eye(3) + (1.0 - saturation) * grey) @ matrix)
-
-
-@kernel
-def _curve(contrast):
-    """Power, knee and scale of the curve: what does not change from pixel to pixel."""
-    p = 1.28 * contrast
-    k = 0.80 ** p
-    g = MIDDLE_GREY ** p
-    return p, k, 0.186 * (g + k) / g
-
-
-@kernel
-def tone(y, contrast):
-    """Filmic curve on relative luminance: grey 0.18 near 0.18, long shoulder, short toe.
-
-    A rational sigmoid in y^c (after Naka & Rushton 1966), scaled to keep middle grey in place.
-    """
-    p, k, scale = _curve(contrast)
-    v = max(y, 0.0) ** p
-    return min(scale * v / (v + k), 1.0)
 
 
 @kernel
@@ -140,16 +143,25 @@ def _noise(x, y, c):
     return h + (h * 65536.0) % 1.0 - 1.0
 
 
+@inner
+def faded(lightness):
+    """Share of its colour that light of an Oklab lightness keeps along the shoulder."""
+    fade = clamp((lightness - FADES_FROM) / (1.0 - FADES_FROM), 0.0, 1.0)
+    return 1.0 - FADED * fade * fade
+
+
 @solver
-def develop_rows(light, scale, matrix, contrast, levels, top, y0, y1, out):
+def develop_rows(light, scale, matrix, curve, levels, top, y0, y1, out):
     """Develop XYZ rows y0 … y1 to sRGB code values 0 … `levels` with triangular dither.
 
-    `light` (h, w, ≥4) is XYZ and alpha times 1/scale-free; `scale` turns it into exposed light.
-    The curve works on luminance; colour fades to white along the shoulder, and what lies
-    outside the gamut is drawn toward grey of the same luminance. Row 0 is row `top` of the picture.
+    `light` (h, w, ≥3) is XYZ; `scale` turns it into exposed light; `curve` is `table_of` a film.
+    The curve works on luminance, so that ratios of colour stay; along the shoulder colour fades to
+    white, and what lies outside the gamut is drawn in, both at its hue and lightness in Oklab.
+    Row 0 is row `top` of the picture.
     """
     rgb = np.empty(3)
-    power, knee, height = _curve(contrast)
+    last = len(curve) - 1
+    a_stop = last / (BRIGHTEST - DARKEST)
     _, width, _ = light.shape
     for y in range(y0, y1):
         for x in range(width):
@@ -157,29 +169,29 @@ def develop_rows(light, scale, matrix, contrast, levels, top, y0, y1, out):
                 rgb[c] = scale * (matrix[c, 0] * light[y, x, 0] + matrix[c, 1] * light[y, x, 1]
                                   + matrix[c, 2] * light[y, x, 2])
             lum = max(0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2], 1e-9)
-            raised = lum**power
-            shown = min(height * raised / (raised + knee), 1.0)
+            at = clamp((math.log2(lum / MIDDLE_GREY) - DARKEST) * a_stop, 0.0, last - 1e-6)
+            k = int(at)
+            shown = curve[k] + (at - k) * (curve[k + 1] - curve[k])
             factor = shown / lum
-            fade = clamp((shown - 0.62) / 0.38, 0.0, 1.0)
-            keep = 1.0 - 0.9 * fade * fade
-            low, high = 0.0, 0.0
+            low, high = 1.0, 0.0
             for c in range(3):
-                rgb[c] = shown + (rgb[c] * factor - shown) * keep
+                rgb[c] *= factor
                 low, high = min(low, rgb[c]), max(high, rgb[c])
-            limit = 1.0
-            if low < 0.0:
-                limit = min(limit, shown / (shown - low))
-            if high > 1.0 and shown < 1.0:
-                limit = min(limit, (1.0 - shown) / (high - shown))
+            if low < 0.0 or high > 1.0 or shown > FADES_AT:
+                ok_l, ok_a, ok_b = opponent(rgb[0], rgb[1], rgb[2])
+                keep = faded(ok_l)
+                ok_a, ok_b = keep * ok_a, keep * ok_b
+                most = in_gamut(ok_l, ok_a, ok_b)
+                rgb[0], rgb[1], rgb[2] = from_opponent(ok_l, most * ok_a, most * ok_b)
             for c in range(3):
-                v = encode_quickly(min(shown + (rgb[c] - shown) * limit, 1.0))
+                v = encode_quickly(clamp(rgb[c], 0.0, 1.0))
                 code = v * levels + 0.5 + _noise(x, top + y, c)
                 out[y, x, c] = clamp(code, 0.0, levels + 0.0)
 
 
 def develop(
     light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
-    saturation: float = 1.0, bits: int = 8,
+    saturation: float = 1.0, curve: Curve = PLAIN, bits: int = 8,
     run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n), top: int = 0,
 ) -> NDArray[np.uint8] | NDArray[np.uint16]:
     """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads.
@@ -188,30 +200,39 @@ def develop(
     """
     out = np.empty((*light.shape[:2], 3), dtype=np.uint8 if bits == 8 else np.uint16)
     scale, matrix = 1.0 / white_luminance(ev), saturated(balance_matrix(kelvins), saturation)
+    table = table_of(curve, contrast)
 
     def rows(first: int, last: int) -> None:
-        develop_rows(light, scale, matrix, contrast, 2**bits - 1, top, first, last, out)
+        develop_rows(light, scale, matrix, table, 2**bits - 1, top, first, last, out)
 
     run(rows, light.shape[0])
     return out
 
 
 def undeveloped(codes: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
-                saturation: float = 1.0) -> NDArray[np.float32]:
+                saturation: float = 1.0, curve: Curve = PLAIN) -> NDArray[np.float32]:
     """(h, w, 3) absolute XYZ that `develop` makes the sRGB codes (0 … 1) of: its inverse for
     whatever the film can show. A film without colour gives grey light."""
-    c = np.asarray(codes, dtype=np.float64)
-    shown = np.where(c <= 0.04045, c / 12.92, ((np.maximum(c, 0.0) + 0.055) / 1.055) ** 2.4)
-    power, knee, height = _curve(contrast)
-    lum = shown @ np.asarray(LUMINANCE_RGB)
-    raised = lum * knee / np.maximum(height - lum, 1e-9)
-    exposed = np.maximum(raised, 1e-12) ** (1.0 / power)
-    fade = np.clip((lum - 0.62) / 0.38, 0.0, 1.0)
-    keep = 1.0 - 0.9 * fade * fade
-    # The curve works on luminance; along the shoulder colour had faded to white.
-    spread = lum[..., None] + (shown - lum[..., None]) / keep[..., None]
-    rgb = spread * (exposed / np.maximum(lum, 1e-9))[..., None]
+    flat = np.ascontiguousarray(codes, dtype=np.float64).reshape(-1, 3)
+    undone = np.empty_like(flat)
+    _colour_back(flat, undone)
+    lum = undone @ np.asarray(LUMINANCE_RGB)
+    table = table_of(curve, contrast)
+    rising = np.concatenate([[True], np.diff(table) > 1e-12])  # its level ends lead nowhere
+    stops = np.interp(lum, table[rising], np.linspace(DARKEST, BRIGHTEST, NODES + 1)[rising])
+    rgb = undone * (MIDDLE_GREY * 2.0**stops / np.maximum(lum, 1e-9))[:, None]
     matrix = saturated(balance_matrix(kelvins), saturation)
-    found: NDArray[np.float32] = (white_luminance(ev) * (rgb @ np.linalg.pinv(matrix).T)).astype(
-        np.float32)
-    return found
+    found = white_luminance(ev) * (rgb @ np.linalg.pinv(matrix).T)
+    return np.asarray(found.reshape(codes.shape), dtype=np.float32)
+
+
+@solver
+def _colour_back(codes, out):
+    """Linear RGB (n, 3) of sRGB codes, with the colour that had faded along the shoulder."""
+    for n in range(len(codes)):
+        r, g, b = decode_srgb(codes[n, 0]), decode_srgb(codes[n, 1]), decode_srgb(codes[n, 2])
+        ok_l, ok_a, ok_b = opponent(r, g, b)
+        keep = faded(ok_l)
+        if keep < 1.0:
+            r, g, b = from_opponent(ok_l, ok_a / keep, ok_b / keep)
+        out[n, 0], out[n, 1], out[n, 2] = r, g, b

@@ -19,7 +19,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.colour.film import meter
+from dovrek.core.colour.film import ISO_CONSTANT
 from dovrek.core.geometry.lens import direction_at, picture_lens
 from dovrek.core.photo.clear_skies import (
     BEND,
@@ -55,6 +55,7 @@ EVEN = 5.0  # standard deviation of a block (of 255) up to which it is of one th
 # Difference of developed pixels (0 … 1) at which one no longer speaks for a clear sky.
 LOOSE, STRICT = 0.06, 0.025
 BEARINGS = 20
+HIGHEST_STOPS = 3.4  # above middle grey, that a camera places the brightest at
 STOPS = (-1.2, -0.6, 0.0, 0.6, 1.2)  # about the automatic exposure
 STARTS, GRADED_STARTS = 6, 3
 ALIKE = 0.25  # starts this near in asinh(height / BEND) are one
@@ -257,6 +258,18 @@ def descend(match: Match, skies: ClearSkies, point: Array, scale: float, steps: 
     return Clear(error, point, skies.white(point[0], point[1]))
 
 
+def usual_exposure(luminance: NDArray[np.float32]) -> float:
+    """EV at which photographs of clear skies are usually taken, by their luminances (cd/m²): the
+    mean about a stop above middle grey, the brightest within 3.4 stops of it, less of a mean below
+    300 cd/m² (common practice)."""
+    values = np.maximum(luminance.astype(float), 1e-7)
+    mean, high = float(np.exp(np.mean(np.log(values)))), float(np.percentile(values, 98.0))
+    place = 1.0 if mean > 300.0 else 1.0 + 0.13 * math.log2(mean / 300.0)
+    by_mean = math.log2(mean / ISO_CONSTANT) - place
+    by_high = math.log2(high / ISO_CONSTANT) - HIGHEST_STOPS
+    return max(by_mean, min(by_high, by_mean + 1.2))
+
+
 def _starts(match: Match, skies: ClearSkies, cancel: Cancel,
             grade: tuple[float, ...] = ()) -> list[Array]:
     """Points to descend from: the likeliest of the rendered domes, apart in sun height; `grade`
@@ -269,7 +282,7 @@ def _starts(match: Match, skies: ClearSkies, cancel: Cancel,
             tried = []
             for bearing in np.arange(BEARINGS) * (2.0 * math.pi / BEARINGS):
                 light = few.light(skies.light[i, j], bearing)
-                ev = meter(light[:, 1].astype(float), np.ones(len(light), dtype=bool))
+                ev = usual_exposure(light[:, 1])
                 tried += [(few.loss(few.apart(light, ev + stop, skies.whites[i, j], shown), LOOSE),
                            height, haze, bearing, ev + stop, 0.0, 0.0, *grade) for stop in STOPS]
             rated.append(min(tried))
@@ -331,7 +344,7 @@ def _distinct(found: list[Clear]) -> list[Clear]:
 def _stops_off(match: Match, skies: ClearSkies, point: Array) -> float:
     """Exposure of a point against what a meter makes of its clear sky."""
     light = match.light(skies.dome(point[0], point[1], point[SHADE]), point[2])
-    return float(point[3] - meter(light[:, 1].astype(float), np.ones(len(light), dtype=bool)))
+    return point[3] - usual_exposure(light[:, 1])
 
 
 def _turn(first: Clear, second: Clear) -> float:

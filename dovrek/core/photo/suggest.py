@@ -15,6 +15,7 @@ import math
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from PIL import Image
@@ -218,7 +219,7 @@ def _decided(tied: list[Answer], rivals: list[Clear], clouds: Clouds, dealt: lis
     return tied[best], dealt[best]
 
 
-def _settle_film(clouds: Clouds, sky: Sky, found: Clear) -> tuple[dict[str, float], float]:
+def _settle_film(clouds: Clouds, sky: Sky, found: Clear) -> tuple[dict[str, Any], float]:
     """The film on which the whole sky comes out nearest to the photograph's look, exposed as
     bright as the photograph is, and the rms difference that is left."""
     rows, seen = clouds.stage.rows, ~clouds.stage.hidden
@@ -239,6 +240,7 @@ def _settle_film(clouds: Clouds, sky: Sky, found: Clear) -> tuple[dict[str, floa
             high = ev
     coarse = [np.asarray(Image.fromarray(p).resize((16, 9), Image.Resampling.BOX), dtype=float)
               for p in (shown(), np.where(seen[..., None], wanted, shown()))]
-    film = {"exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1),
+    film = {"curve": "plain", "toe_stops": None, "shoulder_stops": None,
+            "exposure_ev": round(ev, 1), "white_balance_k": round(found.kelvins, -1),
             "contrast": round(contrast, 2), "saturation": round(saturation, 2)}
     return film, float(np.sqrt(np.mean((coarse[0] - coarse[1]) ** 2)) / 255.0)

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.sunlight import illuminances
+from dovrek.core.colour.curve import PLAIN, Curve, curve_of
 from dovrek.core.colour.film import automatic_white, meter
 from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.geometry.views import VIEWS
@@ -257,12 +258,13 @@ class Metered(NamedTuple):
     kelvins: float
     contrast: float = 1.0
     saturation: float = 1.0
+    curve: Curve = PLAIN
 
     def set_by(self, film: Film) -> Metered:
         """With what the document sets in place of what was metered."""
         return Metered(self.ev if film.exposure_ev is None else film.exposure_ev,
                        self.kelvins if film.white_balance_k is None else film.white_balance_k,
-                       film.contrast, film.saturation)
+                       film.contrast, film.saturation, curve_of(film))
 
 
 def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:

@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.colour.curve import PLAIN, Curve
 from dovrek.core.colour.film import develop, white_luminance
 from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.transport.sample import ALPHA
@@ -27,6 +28,7 @@ class Developing:
     kelvins: float
     contrast: float = 1.0
     saturation: float = 1.0
+    curve: Curve = PLAIN
     bits: Bits | None = None
     scale: Scale = "exposed"
     transparent: bool = False
@@ -89,7 +91,7 @@ def developed(light: NDArray[np.float32], developing: Developing, bits: int, top
         alpha = np.maximum(light[..., ALPHA : ALPHA + 1], 1e-4)
         colour = (light[..., :3] / alpha).astype(np.float32)
     picture = develop(colour, developing.ev, developing.kelvins, developing.contrast,
-                      developing.saturation, bits, top=top)
+                      developing.saturation, developing.curve, bits, top=top)
     if not developing.transparent:
         return picture
     top = 2**bits - 1

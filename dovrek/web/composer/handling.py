@@ -10,14 +10,16 @@ from flask import Blueprint, abort, jsonify, request
 from numpy.typing import NDArray
 
 from dovrek.core.air.sun_place import sun_path, sun_place
+from dovrek.core.colour.curve import white_from
 from dovrek.core.colour.film import ISO_CONSTANT
 from dovrek.core.geometry.lens import direction_at
 from dovrek.core.geometry.planet import EARTH_M
+from dovrek.core.picture.render import Metered
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.store import skies as store
 from dovrek.web.composer.overlay import angles_of, lens_of, vector_of
-from dovrek.web.live.looks import BURNT_FROM, Look, encoded
+from dovrek.web.live.looks import Look, encoded
 from dovrek.web.shared.answers import body_of, changed, live, look, number_of, png_answer
 
 pages = Blueprint("handling", __name__, url_prefix="/skies/<slug>")
@@ -150,13 +152,13 @@ def reading(slug: str) -> Any:
     return jsonify(reading_of(session.sky, look(), session.light, metered.ev, u, v))
 
 
-def false_colours(light: NDArray[np.float32], ev: float) -> NDArray[np.uint8]:
+def false_colours(light: NDArray[np.float32], metered: Metered) -> NDArray[np.uint8]:
     """(h, w, 3) exposure in steps of one stop about middle grey."""
-    stops = np.log2(np.maximum(light[..., 1], 1e-9) / (2.0**ev * ISO_CONSTANT))
+    stops = np.log2(np.maximum(light[..., 1], 1e-9) / (2.0**metered.ev * ISO_CONSTANT))
     ramp = np.array(RAMP, dtype=np.uint8)
     picture: NDArray[np.uint8] = ramp[np.clip(np.round(stops) - STOPS[0], 0,
                                               len(RAMP) - 1).astype(int)]
-    picture[stops > BURNT_FROM] = BURNT
+    picture[stops > white_from(metered.curve, metered.contrast)] = BURNT
     return picture
 
 
@@ -167,4 +169,4 @@ def exposure(slug: str) -> Any:
     if session is None or session.light is None or session.metered is None:
         abort(404, "There is no picture yet.")
     return png_answer(encoded(false_colours(
-        session.light, session.metered.set_by(session.sky.film).ev)), kept=False)
+        session.light, session.metered.set_by(session.sky.film))), kept=False)

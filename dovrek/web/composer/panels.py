@@ -22,7 +22,7 @@ from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
 from dovrek.sky.seen import depth_of
 from dovrek.store import skies as store
-from dovrek.web.composer import heroes, section
+from dovrek.web.composer import answer, heroes, section
 from dovrek.web.composer.clip import clip_of
 from dovrek.web.composer.overlay import UNIT, overlay_of
 from dovrek.web.composer.ribbon import ribbon_of
@@ -113,7 +113,7 @@ def _schedule(shown: Shown) -> dict[str, Any]:
     return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
             "heaps": HEAPS, "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
             "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
-            "keyed": shown.sky.motion.keys}
+            "keyed": shown.sky.motion.keys, **_answer(shown)}
 
 
 def _title(shown: Shown) -> dict[str, Any]:
@@ -139,6 +139,12 @@ def _advisories(shown: Shown) -> dict[str, Any]:
     return {"advisories": shown.advisories}
 
 
+def _answer(shown: Shown) -> dict[str, Any]:
+    if shown.selected != "film":
+        return {"answer": None}
+    return {"answer": answer.of_session(shown.told.film, live().session(shown.slug, shown.look))}
+
+
 @dataclass(frozen=True)
 class Panel:
     """What a panel shows, and what works out what its template needs."""
@@ -162,7 +168,8 @@ PANELS = {
     "clip": _panel(_clip, "motion", "layers", "look"),
     "overlay": _panel(_overlay, *SUN, "camera", "layers", "relief", "site", "motion", "selected",
                       "look", "painted"),
-    "advisories": _panel(_advisories, *SKY, "picture")}
+    "advisories": _panel(_advisories, *SKY, "picture"),
+    "answer": _panel(_answer, "film", "selected", "picture")}
 
 
 def stale(touched: Iterable[str]) -> list[str]:

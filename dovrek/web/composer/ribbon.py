@@ -10,17 +10,23 @@ from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
-from dovrek.core.air.sky_view import SHADE_NODES, hemispheres
-from dovrek.core.air.sun_place import SunDay, local_day, moon_track, sun_day
-from dovrek.core.colour.film import balance_matrix, encode_srgb
-from dovrek.core.colour.spectrum import LUMINANCE_RGB
+from dovrek.core.air.sky_view import SHADE_NODES, hemispheres, radiances
+from dovrek.core.air.sun_place import SunDay, local_day, moon_place, moon_track, sun_day
+from dovrek.core.colour.curve import FILMS
+from dovrek.core.colour.film import ISO_CONSTANT, develop
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.sky.document import Sky
 
 COLUMNS = 288
+BAND = 20  # rows of the picture for each of its two bands
+# The zenith, and the horizon under the sun: a little above it and beside it, where colour is.
+LOOKS = np.radians([[90.0, 0.0], [4.0, 30.0]])
+NIGHT_BELOW, NIGHT = math.radians(-20.0), (7, 8, 16)
+PLACES = np.array([0.0, 1.1])  # stops above middle grey at which a day's bands are placed
+DIMS, DAY_CD_M2 = 0.25, 700.0  # of every stop that a mean is below a day's, how much shows
+SHOWN_AT, WHITE_K, VIVID = 1000.0, 5600.0, 1.3
 
 
 @dataclass(frozen=True)
@@ -43,6 +49,7 @@ class Ribbon:
     hours: list[tuple[float, str]]
     moon_path: str
     note: str
+    moon: str
     minutes: int
 
 
@@ -75,7 +82,22 @@ def ribbon_of(sky: Sky) -> Ribbon:
     track = moon_track(sky, 49)
     points = [f"{x * 1000:.0f},{21 - 18 * max(math.sin(h), -0.15):.1f}" for x, h in track]
     return Ribbon(share(moment), moment.strftime("%H:%M"), moment.strftime("%-d %B %Y"), marks,
-                  hours, "M" + " L".join(points), note, int(length // 60))
+                  hours, "M" + " L".join(points), note, moon_note(sky, start, end),
+                  int(length // 60))
+
+
+def moon_note(sky: Sky, start: datetime, end: datetime) -> str:
+    """When the moon stands above the horizon, and how much of it is lit."""
+    zone, track = ZoneInfo(sky.site.timezone), moon_track(sky, 289)
+    said = []
+    for (one, low), (other, high) in zip(track, track[1:], strict=False):
+        if (low < 0.0) != (high < 0.0):
+            instant = start + (end - start) * (one + (other - one) * low / (low - high))
+            said.append(f"{'rises' if low < 0.0 else 'sets'} "
+                        f"{instant.astimezone(zone).strftime('%H:%M')}")
+    if not said:
+        said = ["up all day" if track[0][1] > 0.0 else "below the horizon"]
+    return f"moon {100.0 * moon_place(sky)[1]:.0f} %, " + ", ".join(said)
 
 
 def day_note(day: SunDay) -> str:
@@ -95,32 +117,26 @@ def day_note(day: SunDay) -> str:
 
 @lru_cache(maxsize=64)
 def _strip(elevations: tuple[float, ...], atmosphere_key: str, holder: _Holder) -> bytes:
-    colours = np.zeros((len(elevations), 3))
-    shade = np.ones(SHADE_NODES)
     atmosphere = holder.atmosphere
-    matrix = balance_matrix(6000.0)
+    air = (atmosphere.media, atmosphere.sun, atmosphere.scattered)
+    light = np.zeros((2, len(elevations), 3), dtype=np.float32)
     for k, elevation in enumerate(elevations):
-        if elevation < math.radians(-20.0):
+        if elevation < NIGHT_BELOW:
             continue
-        xyz = hemispheres(atmosphere.media, atmosphere.sun, atmosphere.scattered, shade, 2.0,
-                          elevation, 1.0)[0]
-        colours[k] = _shown(matrix @ xyz)
-    grain = np.array([7, 8, 16]) / 255.0
-    colours = np.maximum(colours, grain)
-    row = (colours[None, :, :] * 255 + 0.5).astype(np.uint8)
-    image = Image.fromarray(row.repeat(2, axis=0))
+        mean = float(hemispheres(*air, np.ones(SHADE_NODES), 2.0, elevation, 1.0)[0, 1])
+        looks = radiances(*air, elevation, LOOKS)
+        # Each band is exposed by its own light, so that both have colour at every hour, and less
+        # of it the dimmer the hour is: dusk shows as dusk.
+        dims = DIMS * min(math.log2(max(mean, 1e-6) / DAY_CD_M2), 0.0)
+        light[:, k] = looks * (SHOWN_AT * 2.0 ** (PLACES + dims)
+                               / np.maximum(looks[:, 1], 1e-6))[:, None]
+    rows = develop(light, math.log2(SHOWN_AT / ISO_CONSTANT), WHITE_K, saturation=VIVID,
+                   curve=FILMS["standard"])
+    rows = np.maximum(rows, np.array(NIGHT, dtype=np.uint8))
+    image = Image.fromarray(np.asarray(rows, dtype=np.uint8).repeat(BAND, axis=0))
     buffer = io.BytesIO()
     image.save(buffer, "PNG")
     return buffer.getvalue()
-
-
-def _shown(rgb: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A display colour in which noon and dusk both have a hue: brightness by its logarithm."""
-    luminance = float(np.maximum(LUMINANCE_RGB @ rgb, 1e-6))
-    level = float(np.clip((math.log10(luminance) + 2.2) / 6.1, 0.0, 1.0)) ** 1.7 * 0.42
-    ratio = np.clip(rgb / luminance, 0.0, 4.0) * level
-    encoded = np.array([encode_srgb(c) for c in np.minimum(ratio, 1.0).tolist()])
-    return encoded
 
 
 class _Holder:
@@ -137,7 +153,8 @@ class _Holder:
 
 
 def ribbon_png(sky: Sky, atmosphere: Atmosphere) -> bytes:
-    """The strip of colours as a PNG, 288 pixels for the day."""
+    """Two bands of colours as a PNG, 288 pixels for the day: the zenith above, and under it the
+    horizon below the sun."""
     day = sun_day(sky, COLUMNS + 1)
     middles = tuple(round(0.5 * (a + b), 4) for a, b in
                     zip(day.elevations_true[:-1], day.elevations_true[1:], strict=True))

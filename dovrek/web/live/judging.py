@@ -9,17 +9,19 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.colour.film import MIDDLE_GREY, develop, white_luminance
+from dovrek.core.colour.curve import MIDDLE_GREY, white_from
+from dovrek.core.colour.film import develop, white_luminance
 from dovrek.core.photo.likeness import likeness_of
 from dovrek.core.picture.render import Metered
 from dovrek.sky.advisories import BURNT_SHARE, Seen
 from dovrek.sky.document import Sky
-from dovrek.web.live.looks import BURNT_FROM, horizon_share
+from dovrek.web.live.looks import horizon_share
 
 
 def seen_in(light: NDArray[np.float32], metered: Metered, lids: dict[str, float]) -> Seen:
     """What light of a picture tells under its film; `lids` are shares of cloud at its lid."""
-    white = MIDDLE_GREY * white_luminance(metered.ev) * 2.0**BURNT_FROM
+    stops = white_from(metered.curve, metered.contrast)
+    white = MIDDLE_GREY * white_luminance(metered.ev) * 2.0**stops
     burnt = float(np.mean(light[..., 1] > white))
     over = float(np.quantile(light[..., 1], 1.0 - BURNT_SHARE)) / white
     return Seen(burnt, metered.ev + max(math.log2(max(over, 1e-9)), 0.0), lids)

@@ -28,7 +28,6 @@ from dovrek.sky.document import Sky
 from dovrek.sky.motion import LONGEST_S
 
 KEPT_PICTURES = 4  # of a session
-BURNT_FROM = 3.3  # stops over middle grey: from there on the curve is white
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
 LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
 QUIET_S = 0.8  # between words to a window that has no picture of its change yet

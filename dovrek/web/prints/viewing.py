@@ -14,6 +14,7 @@ import numpy as np
 import tifffile
 from PIL import Image
 
+from dovrek.core.colour.curve import PLAIN, Curve
 from dovrek.core.colour.film import develop
 from dovrek.formats.preview import (
     SEEN,
@@ -117,7 +118,8 @@ def _developed(path: Path, facts: dict[str, Any], sight: Sight) -> Image.Image:
     xyz = (shown[..., :3].astype(np.float64) @ to_xyz.T).astype(np.float32)
     return Image.fromarray(np.asarray(develop(
         xyz, exposure["ev"] - sight.stops, exposure["white_balance_k"], exposure["contrast"],
-        exposure.get("saturation", 1.0)), dtype=np.uint8))
+        exposure.get("saturation", 1.0), Curve(**exposure.get("curve", PLAIN._asdict()))),
+        dtype=np.uint8))
 
 
 def _opened(path: Path, sight: Sight) -> Image.Image:

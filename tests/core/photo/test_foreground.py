@@ -39,7 +39,7 @@ def photograph(studio: Studio, height: float, bearing: float, *layers: Any,
     sky = sky_of(camera=CAMERA, layers=list(layers), air={"haze": 0.12},
                  sun={"mode": "free", "elevation_deg": height, "azimuth_deg": bearing})
     done = studio.render(sky, Wish(480, 270, quality))
-    return np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    return np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8)
 
 
 def built(picture: Any) -> tuple[Any, NDArray[np.bool_]]:
@@ -96,7 +96,7 @@ def test_night_is_no_wall(studio: Studio, layer: Any) -> None:
     sky = sky_of(camera=CAMERA, layers=[layer] if layer else [], film={"exposure_ev": 2.0},
                  sun={"mode": "free", "elevation_deg": -12, "azimuth_deg": 20})
     done = studio.render(sky, Wish(240, 135, "sketch"))
-    shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    shown = np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8)
     assert np.median(shown[:70]) < 8
     assert not standing(shown, HORIZON - 0.02).any()
 

@@ -35,7 +35,7 @@ def test_the_cover_of_a_frame_is_measured(studio: Studio, height: float, bearing
                 "mode": "free", "elevation_deg": height, "azimuth_deg": bearing}),
             Wish(240, 135, "draft"))
         metered = metered or done.metered
-        shown.append(np.asarray(develop(done.light, *metered), dtype=np.uint8))
+        shown.append(np.asarray(develop(done.light, *metered[:4]), dtype=np.uint8))
     rows = int(HORIZON * 135)
     true = 8.0 * float(differ(*shown)[:rows].mean())
     assert likeness_of(shown[0], HORIZON).cover_oktas == pytest.approx(true, abs=1.0)

@@ -50,7 +50,7 @@ def photograph(studio: Studio, height: float, bearing: float, haze: float, *laye
     sky = sky_of(camera=CAMERA, air={"haze": haze}, layers=list(layers),
                  sun={"mode": "free", "elevation_deg": height, "azimuth_deg": bearing})
     done = studio.render(sky, Wish(480, 270, "draft"))
-    return np.asarray(develop(done.light, *done.metered), dtype=np.uint8), done.metered
+    return np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8), done.metered
 
 
 @pytest.fixture(scope="module")
@@ -318,7 +318,7 @@ def test_a_graded_photograph_gives_the_film_its_look(studio: Studio) -> None:
     plain = got.sky.film.model_copy(update={"contrast": 1.0, "saturation": 1.0})
     for film in (got.sky.film, plain):
         done = studio.render(got.sky.model_copy(update={"film": film}), Wish(480, 270, "draft"))
-        ours = np.asarray(develop(done.light, *done.metered), dtype=float)
+        ours = np.asarray(develop(done.light, *done.metered[:4]), dtype=float)
         off.append(np.sqrt(np.mean((ours - shown)[:rows] ** 2)) / 255.0)
     assert off[0] < 0.7 * off[1] and off[0] < 0.05
 
@@ -366,7 +366,7 @@ def test_a_horizon_line_is_proposed(studio: Studio, pitch: float, layer: Any) ->
     sky = sky_of(camera=CAMERA | {"pitch_deg": pitch}, layers=[layer] if layer else [],
                  sun={"mode": "free", "elevation_deg": 35, "azimuth_deg": 120})
     done = studio.render(sky, Wish(480, 270, "draft"))
-    shown = np.asarray(develop(done.light, *done.metered), dtype=np.uint8)
+    shown = np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8)
     assert horizon_line(shown) == pytest.approx(horizon_of(pitch, sky.camera.fov_v_rad), abs=0.02)
 
 
@@ -376,7 +376,8 @@ def test_no_horizon_line_where_no_land_is(studio: Studio) -> None:
         sky = sky_of(camera=CAMERA | {"pitch_deg": 42.0}, layers=layers,
                      sun={"mode": "free", "elevation_deg": 35, "azimuth_deg": 120})
         done = studio.render(sky, Wish(480, 270, "draft"))
-        assert horizon_line(np.asarray(develop(done.light, *done.metered), dtype=np.uint8)) is None
+        shown = np.asarray(develop(done.light, *done.metered[:4]), dtype=np.uint8)
+        assert horizon_line(shown) is None
     assert horizon_line(np.full((90, 160, 3), 120, dtype=np.uint8)) is None
     assert horizon_line(np.zeros((1, 3, 3), dtype=np.uint8)) is None
 

@@ -23,7 +23,9 @@ export function release(hold) {
 }
 // Marks of a picture that came under a moving hand.
 export const follow = () => (coming = coming.then(() => ask(["painted"])));
+let asked = null;
 async function ask(names) {
+  asked = names ?? ["all"];
   const which = names ? `touched=${names.join(",")}&` : "";
   const selected = `selected=${encodeURIComponent(here.selected)}`;
   await htmx
@@ -76,8 +78,12 @@ let pressed = "",
   missed = false;
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
   const panel = e.detail.target;
-  if (!(pressed && panel?.id === pressed) && !(typed && panel?.contains(typed))) return;
+  // changed again since it was asked: what it shows is of before, and keys would go on from there
+  const late = (here.sending || here.waiting.length) && !asked?.includes("painted");
+  if (late) touch(...(asked ?? ["all"]));
+  else if (!(pressed && panel?.id === pressed) && !(typed && panel?.contains(typed))) return;
   e.detail.shouldSwap = false;
+  if (late) return;
   missed = true;
 });
 function catchUp() {
