@@ -9,6 +9,7 @@ from __future__ import annotations
 import base64
 import io
 import zipfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path, PurePosixPath
 
@@ -130,7 +131,7 @@ def _member(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
     try:
         with archive.open(name) as file:
             data = file.read(most + 1)
-    except (KeyError, RuntimeError, NotImplementedError, zipfile.BadZipFile, OSError,
+    except (KeyError, RuntimeError, NotImplementedError, zipfile.BadZipFile, zlib.error, OSError,
             EOFError, ValueError) as error:
         raise OSError(f"not in the archive: {error}") from None
     if len(data) > most:

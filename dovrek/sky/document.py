@@ -118,6 +118,10 @@ class Air(Group):
         help="Tint of the ground's return: below 0 cool like wet slate, above 0 warm like "
         "soil and dry grass.",
     )
+    ground_variety: float = number(
+        0.3, low=0.0, high=1.0, step=0.05, unit="", group="Air", label="Ground variety",
+        help="How its tone differs from place to place, fields and tracks, wet and dry: 0 even.",
+    )
     shadow_rays: bool = choice(
         False, group="Air", label="Shadow rays",
         help="Clouds cast their shadows through the haze: beams and dark rays below them, most "

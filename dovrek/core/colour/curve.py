@@ -35,8 +35,8 @@ class Curve(NamedTuple):
 FILMS = {
     "plain": Curve(0.166, 9.0, 3.2, True),
     "soft": Curve(0.185, 8.0, 4.6),
-    "standard": Curve(0.262, 8.0, 4.2),
-    "strong": Curve(0.32, 6.5, 4.0),
+    "standard": Curve(0.276, 8.0, 4.2),
+    "strong": Curve(0.33, 6.5, 4.0),
 }
 PLAIN = FILMS["plain"]
 

@@ -183,14 +183,17 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
               light: list[NDArray[np.float32]], stands: list[Stand], shade: Shade,
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
-              source: Source, height_m: float, shadow_rays: bool) -> Scene:
+              source: Source, height_m: float, shadow_rays: bool,
+              soil: tuple[float, float, float]) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
-    `low_view` is what an eye near the ground sees, when the camera stands high.
+    `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is the
+    ground's variety, and where the camera's foot is, metres east and north of the site.
     """
     tables, sun = Air(media_of(air), table, scattered), source.place
     total_share = float(np.prod([s for s, _ in shade.shares])) if stands else 1.0
     ground = np.zeros(1, GROUND)[0]
+    ground["variety"], ground["east"], ground["north"] = soil
     ground["albedo"] = tables.media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
     ground["by_sun"], ground["by_sky"] = ground_light(tables.media, table, scattered, sun)
     # Light that goes to and fro between the ground and the clouds above it.

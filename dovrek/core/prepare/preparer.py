@@ -179,7 +179,8 @@ class Preparer:
             land_at=land_record(sky, squares, land.places, len(land.sky)),
             low_view=low if height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun), source=source,
-            height_m=height, shadow_rays=shadow_rays)
+            height_m=height, shadow_rays=shadow_rays,
+            soil=(sky.air.ground_variety, sky.camera.east_m, sky.camera.north_m))
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
                         tuple(s for s, _ in shade.shares), shade.by_height, node.key,
                         fineness, source.weight)

@@ -8,8 +8,10 @@ from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.light.grid import CHANNELS, COARSER
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.scene import BELOW_M
 
+SHORT_M, STRIP = 3.0, 4  # half strip up to which one look does, and looks at a longer one
 LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
 
 
@@ -102,12 +104,21 @@ def sun_passed(scene, x, y, h):
 
 
 @kernel
-def ground_light(scene, x, y, out):
+def ground_light(scene, x, y, along_x, along_y, across, out):
     """Radiance of the ground at a place, with the shadow clouds cast on it; returns the share of
-    sunlight that reaches it."""
-    lit, ground = sun_passed(scene, x, y, 0.0), scene.ground
+    sunlight that reaches it. `along` is half the strip that a pixel covers, away from the eye, and
+    `across` its width: shadow and tone are means over it."""
+    ground = scene.ground
+    half = math.sqrt(along_x * along_x + along_y * along_y)
+    steps = 1 if half < SHORT_M else STRIP
+    lit, tone = 0.0, 0.0
+    for k in range(steps):
+        place = 2.0 * (k + 0.5) / steps - 1.0
+        sx, sy = x + place * along_x, y + place * along_y
+        lit += sun_passed(scene, sx, sy, 0.0) / steps
+        tone += ground_tone(scene, sx, sy, max(across, 2.0 * half / steps)) / steps
     for c in range(3):
-        out[c] = (ground.by_sun[c] + ground.by_aureole[c]) * lit + ground.by_sky[c]
+        out[c] = tone * ((ground.by_sun[c] + ground.by_aureole[c]) * lit + ground.by_sky[c])
     return lit
 
 

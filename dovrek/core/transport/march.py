@@ -23,6 +23,7 @@ from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.land.meeting import land_distance
 from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
 from dovrek.core.transport.disc import sun_disc_share
+from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.land_light import land_light
 from dovrek.core.transport.look_ups import ground_light
 from dovrek.core.transport.passes import (
@@ -50,6 +51,7 @@ LAND_FAR_M = 400_000.0
 NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
 RAIN_STEPS, RAIN_FAR = 8.0, 0.03
+STEEPEST_STRIP, LONGEST_STRIP = 2e-4, 0.4  # sine of a ray's fall at least; of its way, at most
 TILE = 63  # mask of the grain's places
 BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that share a series
 
@@ -207,12 +209,19 @@ def _ground_behind(scene, walk, shadows):
     t = walk.ground_t
     _air(scene, walk, shadows, t)
     x, y = walk.x0 + t * walk.dx, walk.y0 + t * walk.dy
+    across = walk.pixel_m + walk.pixel_rad * t
     if walk.on_land != 0:
         h = walk.height + t * walk.dz + t * t * (1.0 - walk.dz * walk.dz) / (2.0 * scene.radius)
         lit = land_light(scene, x, y, h, walk.random, walk.normal[:], walk.sunlight[:],
                          walk.behind[:])
+        tone = ground_tone(scene, x, y, across)
+        for c in range(3):
+            walk.behind[c] *= tone
     else:
-        lit = ground_light(scene, x, y, walk.behind)
+        level = walk.dx * walk.dx + walk.dy * walk.dy
+        down = max(-walk.dz - t * level / scene.radius, STEEPEST_STRIP)
+        long = min(0.5 * across / down, LONGEST_STRIP * t)
+        lit = ground_light(scene, x, y, long * walk.dx, long * walk.dy, across, walk.behind)
     for c in range(3):
         walk.behind[c] = walk.behind[c] * walk.passed[c] + walk.scatter[c]
     return lit

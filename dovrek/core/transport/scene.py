@@ -31,6 +31,8 @@ GROUND = np.dtype([
     ("by_sun", "f8", (3,)), ("by_sky", "f8", (3,)),  # sky and clouds off the sun
     ("by_aureole", "f8", (3,)),  # what lies close about the sun, and is shaded with it
     ("albedo", "f8", (3,)),
+    ("variety", "f8"),  # 0 … 1: how its tone differs from place to place
+    ("east", "f8"), ("north", "f8"),  # the camera's foot from the site, m
 ], align=True)
 
 

@@ -90,9 +90,9 @@ def test_grain_has_no_slow_waves() -> None:
 
 def test_the_film_goes_before_the_meter() -> None:
     metered = Metered(14.5, 5600)
-    assert metered.set_by(Film()) == metered
-    assert metered.set_by(Film(exposure_ev=9.0)) == Metered(9.0, 5600)
-    assert metered.set_by(Film(white_balance_k=3200.0)) == Metered(14.5, 3200.0)
+    assert metered.set_by(Film(curve="plain")) == metered
+    assert metered.set_by(Film(exposure_ev=9.0))[:2] == (9.0, 5600)
+    assert metered.set_by(Film(white_balance_k=3200.0))[:2] == (14.5, 3200.0)
 
 
 @pytest.mark.parametrize("name", [name for name in OFFERED if not OFFERED[name].from_above])

@@ -26,7 +26,7 @@ def demo(name: str) -> Sky:
 
 
 def printed(studio: Studio, sky: Sky) -> tuple[NDArray[np.float64], NDArray[np.bool_], Any]:
-    """Codes of the sky's part of a picture (n, 3), which of them lie within 3° of the sun, light."""
+    """Codes of a picture's sky (n, 3), which of them lie within 3° of the sun, and its light."""
     made = studio.render(sky, Wish(*SIZE, "draft", sun_disc=False))
     picture = np.asarray(develop(made.light, *made.metered), dtype=float)
     lens, (width, height) = Wish(*SIZE).lens(sky), SIZE
