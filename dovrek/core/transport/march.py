@@ -52,15 +52,19 @@ NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met wel
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
 RAIN_STEPS, RAIN_FAR = 8.0, 0.03
 STEEPEST_STRIP, LONGEST_STRIP = 2e-4, 0.4  # sine of a ray's fall at least; of its way, at most
+# How steps grow with the way, at most and by a pixel's angle; and by an edge of what is in sight,
+# in pixels, down to the shortest in metres.
+GROWS, GROWS_PIXELS = 0.0024, 1.7
+CRISP, EDGE_PIXELS, LEAST_STEP = 0.35, 1.2, 2.5
 TILE = 63  # mask of the grain's places
 BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that share a series
 
 
 @kernel
-def _step(p, t, r0, dz, radius, longer):
-    """Step at a distance inside a layer, `longer` than the basic one: (metres, whether in falling
-    rain). A veil gets about as many steps however slanting."""
-    step = longer * (p.step + 0.0024 * t)
+def _step(p, t, r0, dz, radius, longer, grows):
+    """Step at a distance inside a layer, `longer` than the basic one and growing with the way
+    there: (metres, whether in falling rain). A veil gets about as many steps however slanting."""
+    step = longer * (p.step + grows * t)
     if p.form == VEIL:
         slope = abs(r0 * dz + t) / r0
         return max(step, longer * p.step / max(slope, 0.03)), False
@@ -170,6 +174,8 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
     layers = scene.field.layers
     # A veil, like rain, is even along a step: the same place in each gives the least noise.
     veiled = walk.active == 1 and layers[walk.here[0]].form == VEIL
+    grows = min(GROWS, GROWS_PIXELS * walk.pixel_rad)
+    near = -1e9  # signed distance of the last look to a surface; far until one was taken
     while t < t_end and walk.opaque == 0 and walk.steps < STEPS_LIMIT:
         walk.steps += 1
         # The step is chosen before its sample is taken, and the sample lies anywhere in it:
@@ -177,7 +183,8 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
         ds, even = 1e9, veiled
         longer = marching.step * (1.0 if walk.sigma_last > 0.0 else NEAR)
         for m in range(walk.active):
-            one, falling = _step(layers[walk.here[m]], t, walk.r0, walk.dz, scene.radius, longer)
+            one, falling = _step(layers[walk.here[m]], t, walk.r0, walk.dz, scene.radius, longer,
+                                 grows)
             ds = min(ds, one)
             even = even or (falling and walk.active == 1)
         deep = walk.through <= DEEP
@@ -185,12 +192,17 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
             ds *= 1.8
         if walk.sigma_last > 1e-12:
             ds = min(ds, max((2.2 if deep else 1.1) / walk.sigma_last, 0.35 * ds))
+        if not (even or deep) and near > -ds and walk.through > CRISP:
+            # An edge is near: it is met within a pixel's width or two.
+            pixel = walk.pixel_m + walk.pixel_rad * t
+            ds = min(ds, max(EDGE_PIXELS * marching.step * pixel, LEAST_STEP, -0.9 * near))
         ds = min(ds, t_end - t)
         shift = walk.random
         if not even:
             shift = (walk.random + hash_unit(walk.steps, walk.stream, 3)) % 1.0
         place = t + ds * shift
         nearest = _look(scene, marching, walk, place)
+        near = nearest
         if walk.sigma > 1e-12:
             if walk.weight > 1e-4 and place - walk.last_t > 0.06 * place:
                 _settle(scene, walk, shadows)  # a gap since the last cloud

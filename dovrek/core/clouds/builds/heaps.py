@@ -16,6 +16,7 @@ from dovrek.sky.layer import Layer
 ERODED = 0.11  # of a cell's size that old age eats from all sides
 TORN = 0.22  # fray above which the skin tears
 # Strands of an anvil: width over its lumps, length over width, and how deep they cut.
+FINEST = 0.34  # amplitude of the finest lumps over that of the next wider ones
 STRAND_SPAN, STRAND_RUN, STRAND_DEPTH = 0.5, 8.0, 1.6
 
 @kernel
@@ -160,7 +161,28 @@ def _skin(field, p, x, y, z, f, amplitude, fray, icy, footprint, detail):
                                       -p.churn_fine)
                     keep = smoothstep(-0.9 * a3, 0.4 * a3, f)
                     f += a3 * (1.0 + 1.6 * fray) * (1.0 - icy) * (n3 if n3 < 0.0 else n3 * keep)
+                    f = _finest(field, p, x, y, z, f, 0.25 * tile3, FINEST * a3, fray, icy,
+                                footprint)
     return f, strand, x, y
+
+
+@part
+def _finest(field, p, x, y, z, f, tile, amplitude, fray, icy, footprint):
+    """Two sizes more, which a long lens alone sees."""
+    turn = 0
+    while turn < 2 and abs(f) < 0.9 * amplitude:
+        level = noise_level(footprint, tile)
+        if level < 0:
+            break
+        if turn == 0:
+            n = turned_noise(field.bytes, BILLOW, y, x, z, tile, level, p.churn_fine)
+        else:
+            n = turned_noise(field.bytes, BILLOW, x, z, y, tile, level, -p.churn_fine)
+        keep = smoothstep(-0.9 * amplitude, 0.4 * amplitude, f)
+        f += amplitude * (1.0 + 1.6 * fray) * (1.0 - icy) * (n if n < 0.0 else n * keep)
+        tile, amplitude = 0.27 * tile, FINEST * amplitude
+        turn += 1
+    return f
 
 
 @part
