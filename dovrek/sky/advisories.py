@@ -128,6 +128,14 @@ def _of_place(sky: Sky) -> list[Advisory]:
             f"{layer.name or layer.genus} is to follow the land, and the ground is level.",
             "Choose a land, or let the layer lie level.",
             {f"layers[{layer.id}].drape.amount": 0.0}))
+    gathering = [x for x in sky.layers if x.visible and x.gather.onto != "none"]
+    if gathering and not relief.stands:
+        layer = gathering[0]
+        found.append(Advisory(
+            "nothing to gather by", f"layers[{sky.layers.index(layer)}].gather.onto",
+            f"{layer.name or layer.genus} is to gather on {layer.gather.onto}, and the ground is "
+            "level.", "Choose a land, or let the layer gather by itself.",
+            {f"layers[{layer.id}].gather.onto": "none"}))
     return found
 
 

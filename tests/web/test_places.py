@@ -4,6 +4,7 @@ height map taken in, a photograph behind; and what their routes refuse."""
 from __future__ import annotations
 
 import io
+import math
 import re
 from pathlib import Path
 from typing import Any
@@ -14,8 +15,12 @@ from flask.testing import FlaskClient
 from PIL import Image
 from playwright.sync_api import Page, expect
 
+from dovrek.core.photo.likeness import horizon_of
+from dovrek.sky.document import Camera
+from dovrek.store import skies as store
+from dovrek.store import versions
 from tests.chromium import PATIENCE, Server, arrive, drag, mean_colour, middle_of, until
-from tests.web.test_judging import client, head, upload  # noqa: F401  fixtures of the plain pages
+from tests.web.test_judging import client, head, token, upload  # noqa: F401  fixtures of the plain pages
 
 BANK = "bank-over-the-island"
 HILLS = "hills-in-september"
@@ -130,3 +135,27 @@ def test_a_photograph_is_put_behind(page: Page, server: Server, tmp_path: Path) 
     (tmp_path / "no.png").write_bytes(b"nothing")
     page.locator('[data-path="behind.asset"] .map-file').set_input_files(tmp_path / "no.png")
     expect(page.locator("#notice")).to_contain_text("cannot be read", timeout=20_000)
+
+
+def test_a_kept_reference_stands_behind(client: FlaskClient) -> None:  # noqa: F811
+    """By its lens, and tilted so that its horizon lies where it was set: the camera turned so
+    would see the horizon there."""
+    png = io.BytesIO()
+    Image.fromarray(np.full((90, 160, 3), (40, 90, 200), np.uint8)).save(png, "PNG")
+    kept = versions.keep_reference("board", "the marsh", png.getvalue(), (160, 90), 35.0, "", 0.7)
+    page = client.get("/skies/board?selected=site").get_data(as_text=True)
+    base = head()
+    answer = client.post("/skies/board/behind/reference", json={"base": base, "reference": kept.id},
+                         headers={"X-Token": token(client)})
+    assert answer.status_code == 200, answer.json
+    sky = store.load("board")[0]
+    assert sky.behind.lens_mm == 35.0 and sky.behind.kind == "photograph" and page
+    camera = Camera(lens_mm=35.0, pitch_deg=sky.behind.pitch_deg)
+    fov_v = 2.0 * math.atan(math.tan(0.5 * camera.fov_h_rad) * 90 / 160)
+    assert horizon_of(camera.pitch_deg, fov_v) == pytest.approx(0.7, abs=0.005)
+    gone = client.post("/skies/board/behind/reference", headers={"X-Token": token(client)},
+                       json={"base": head(), "reference": 10**6})
+    assert gone.status_code == 404
+    odd = client.post("/skies/board/behind/reference", headers={"X-Token": token(client)},
+                      json={"base": head(), "reference": "one"})
+    assert odd.status_code == 422

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dovrek.core.clouds.bank import bank_share, bank_way
+from dovrek.core.clouds.gather import gather_pull
 from dovrek.core.clouds.texture import flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
 from dovrek.core.compile.kernels import inner, kernel
@@ -54,6 +55,8 @@ def region_at(field, p, x, y, footprint):
 @kernel
 def within(field, p, x, y, score, footprint):
     """A score lowered where the layer's region, its map or a clearing leaves the sky open."""
+    if p.gather > 0.0:
+        score += gather_pull(field, p, x, y)
     if p.masked > 0.0:
         score -= 3.0 * (1.0 - region_at(field, p, x, y, footprint))
     return score - 3.0 * _clearing(field, p, x, y, footprint)

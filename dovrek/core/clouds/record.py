@@ -108,6 +108,15 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("drape_sin", "f8", "", ""),
     ("drape_from", "f8", "m", "height of the land at which it is not lifted"),
     ("drape_lean", "f8", "", "what the land's slopes leave of a distance"),
+    # The land it gathers by
+    ("gather", "f8", "", "of its score, from the lowest land to the highest; 0: it does not"),
+    ("gather_at", "i8", "", "first byte of the land's pull in the field's bytes"),
+    ("gather_n", "i8", "", "cells a side"),
+    ("gather_cell", "f8", "m", ""),
+    ("gather_east", "f8", "m", "the land's middle in the layer's field"),
+    ("gather_north", "f8", "m", ""),
+    ("gather_cos", "f8", "", "of its turn"),
+    ("gather_sin", "f8", "", ""),
     # Heaps: shapes, instances, and squares in which they are found
     ("shapes_at", "i8", "", "first byte of the shapes in the field's bytes"),
     ("shape_n", "i8", "", "voxels across"),

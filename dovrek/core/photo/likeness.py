@@ -133,3 +133,8 @@ def difference_of(first: Pixels, second: Pixels) -> Pixels:
 def horizon_of(pitch_deg: float, fov_v_rad: float) -> float:
     """Where a level horizon lies in a frame, as a share of its height from the top."""
     return 0.5 + 0.5 * math.tan(math.radians(pitch_deg)) / math.tan(0.5 * fov_v_rad)
+
+
+def pitch_of(horizon: float, fov_v_rad: float) -> float:
+    """Degrees that a camera is tilted whose level horizon lies at a share of a frame's height."""
+    return math.degrees(math.atan((2.0 * horizon - 1.0) * math.tan(0.5 * fov_v_rad)))

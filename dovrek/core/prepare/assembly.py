@@ -93,6 +93,10 @@ def joined_field(bodies: list[LayerBody]) -> Joined:
         if body.chart is not None:
             layers[i]["map_at"] = byte
             byte += body.chart.cover.size
+    for i, body in enumerate(bodies):
+        if body.pull is not None:
+            layers[i]["gather_at"] = byte
+            byte += body.pull.size
     # What a land's heights begin at: behind the clearances of all heaps, each land once a layer.
     lands = [b.risen for b in bodies if b.risen]
     for i, body in enumerate(bodies):
@@ -100,7 +104,8 @@ def joined_field(bodies: list[LayerBody]) -> Joined:
             layers[i]["drape_at"] = squares
             squares += (int(layers[i]["drape_squares"]) + 1) ** 2
     # Another skin changes none of these: what was joined stays.
-    return Joined(layers, solids(forms=forms, charts=charts),
+    return Joined(layers, solids(forms=forms, charts=charts, pulls=tuple(
+        b.pull for b in bodies if b.pull is not None)),
                   joined_cells(stood=stood, lands=lands))
 
 

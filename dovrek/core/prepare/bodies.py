@@ -15,6 +15,13 @@ from numpy.typing import NDArray
 
 from dovrek.core.clouds.builds import build_of
 from dovrek.core.clouds.drape import Lift, draped, lift
+from dovrek.core.clouds.gather import (
+    Gathering,
+    gather_land,
+    gathered,
+    gathered_record,
+    gathering_of,
+)
 from dovrek.core.clouds.light.grid import GridShape, grid_shape
 from dovrek.core.clouds.measure import EYE_DEPTH, MEASURED_M, column_depths, sheet_scores
 from dovrek.core.clouds.motion import STILL, Moving
@@ -140,14 +147,19 @@ def standing(tools: Tools, clouds: NDArray[np.void], shapes: Shapes, period_m: f
 
 
 @stage("sheet level", wide=True)
-def sheet_level(tools: Tools, record: Record, cover: float) -> float:
-    """Score above which a sheet has cloud, so that its measured cover is as set."""
+def sheet_level(tools: Tools, record: Record, cover: float,
+                pull: NDArray[np.uint8] | None = None) -> float:
+    """Score above which a sheet has cloud, so that its measured cover is as set; `pull` are the
+    bytes of the land that it gathers by, behind the noise."""
     if cover <= 0.0:
         return NOTHING
     if cover >= 0.9995:
         return -9.0
     record = record.copy()
-    field = field_of(record, noise_volumes(), None)
+    solid = noise_volumes()
+    if pull is not None:
+        solid = np.concatenate([solid, pull.ravel()])
+    field = field_of(record, solid, None)
     scores = np.empty((SHEET_RASTER, SHEET_RASTER))
     sheet_scores(field, 0, 0.5 * MEASURED_M, SHEET_RASTER, scores)
     flat = np.sort(scores.ravel())
@@ -181,9 +193,11 @@ def sheet(tools: Tools, record: Record, level: float, life: SheetLife) -> Record
 
 
 @stage("solids")
-def solids(tools: Tools, forms: list[Shapes], charts: list[Chart]) -> NDArray[np.uint8]:
-    """Bytes of a field: noise, the forms of heaps, cover maps."""
-    own = [*(f.distance.ravel() for f in forms), *(c.cover.ravel() for c in charts)]
+def solids(tools: Tools, forms: list[Shapes], charts: list[Chart],
+           pulls: tuple[NDArray[np.uint8], ...] = ()) -> NDArray[np.uint8]:
+    """Bytes of a field: noise, the forms of heaps, cover maps, lands that layers gather by."""
+    own = [*(f.distance.ravel() for f in forms), *(c.cover.ravel() for c in charts),
+           *(pull.ravel() for pull in pulls)]
     return np.concatenate([noise_volumes(), *own]) if own else noise_volumes()
 
 
@@ -243,6 +257,7 @@ class LayerBody:
     chart: Chart | None
     form_bytes: int
     risen: Node[Lift] | None = None  # the land it follows
+    pull: NDArray[np.uint8] | None = None  # of the land that a sheet gathers by
 
     @property
     def record(self) -> Any:
@@ -302,19 +317,32 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     cover, chart = layer.cover_oktas / 8.0, chart_of(layer)
     forms: Node[Shapes] | None = None
     stood: Node[Cells] | None = None
+    gathering: Gathering | None = None
+    if layer.gather.onto != "none" and len(heights_of(sky.relief)) > 1:
+        shape = shape_of(sky.relief)
+        gathering = gathering_of(maker.make(gather_land(shape, layer.gather)), sky.relief,
+                                 layer.gather)
     if build.form == HEAPED:
         ahead = fineness.ahead
         if ahead != ALL_ROUND:
             ahead = ahead._replace(far=told_m(top, eye, fineness.least))
         how = _by_hand if placed_by_hand(layer) else _heaped
         record, forms, stood = how(record, layer, seed, reach_m(top, eye_step_m(eye)),
-                                       replace(fineness, ahead=ahead), cover, maker, moving)
+                                   replace(fineness, ahead=ahead), cover, maker, moving, gathering)
+        gathering = None  # told by which clouds stand
     else:
         life = SheetLife(layer.life.stage, layer.life.spread, layer.life.ending)
-        record = maker.make(sheet(record=record, level=sheet_level(record=record, cover=cover),
-                                  life=life))
-    solid = solids(forms=[forms] if forms else [], charts=[chart] if chart else [])
+        if gathering is None:
+            found = sheet_level(record=record, cover=cover)
+        else:
+            record = gathered_record(record, gathering, NOISE_BYTES)
+            found = sheet_level(record=record, cover=cover, pull=gathering.pull)
+        record = maker.make(sheet(record=record, level=found, life=life))
+    solid = solids(forms=[forms] if forms else [], charts=[chart] if chart else [],
+                   pulls=(gathering.pull,) if gathering else ())
     form_bytes = maker.make(forms).distance.size if forms else 0
+    if gathering is not None and chart is not None:  # its bytes lie behind the map's
+        record = gathered_record(record, gathering, NOISE_BYTES + chart.cover.size)
     record = masked_record(record, SIDES[layer.region.side], layer.bounds, chart,
                            NOISE_BYTES + form_bytes)
     record = moved_record(record, moving)
@@ -330,11 +358,13 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
                len(field.clearances))
         field = field._replace(clearances=np.concatenate([field.clearances,
                                                           land.heights.ravel()]))
-    return LayerBody(layer, field, grid, record, solid, forms, stood, chart, form_bytes, risen)
+    return LayerBody(layer, field, grid, record, solid, forms, stood, chart, form_bytes, risen,
+                     gathering.pull if gathering else None)
 
 
 def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fineness, cover: float,
-            maker: Maker, moving: Moving) -> tuple[Record, Node[Shapes], Node[Cells]]:
+            maker: Maker, moving: Moving, gathering: Gathering | None
+            ) -> tuple[Record, Node[Shapes], Node[Cells]]:
     """Record, forms and standing clouds of a heaped layer."""
     size, ahead = layer.cells.size_m, fineness.ahead
     wanted = ShapeParameters(NOMINAL_RADIUS * size, layer.thickness_m, layer.body.lobes, seed,
@@ -353,6 +383,11 @@ def _heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
         if not maker.holds(near) and maker.holds(clouds):  # what lies ahead of all round
             maker.cache.put(near.place, only_ahead(maker.make(clouds), period, size, ahead))
         clouds = near
+    if gathering is not None:
+        clouds = gathered(clouds=clouds, gathering=gathering, period_m=period)
+        if turned:
+            turned = (gathered(clouds=turned[0], gathering=gathering, period_m=period),
+                      gathered(clouds=turned[1], gathering=gathering, period_m=period))
     outward, close = edge_shift(layer), SKETCH_CLOSE if ahead != ALL_ROUND else 0.0
     near_square = levels(clouds=clouds, shapes=forms, period_m=period, outward_m=outward)
     p = record[0]
@@ -393,8 +428,8 @@ def _shaped(record: Record, form: Shapes, high_m: float, size_m: float) -> Recor
 
 
 def _by_hand(record: Record, layer: Layer, seed: int, reach: float, fineness: Fineness,
-             cover: float, maker: Maker, moving: Moving) -> tuple[Record, Node[Shapes],
-                                                                  Node[Cells]]:
+             cover: float, maker: Maker, moving: Moving, gathering: Gathering | None
+             ) -> tuple[Record, Node[Shapes], Node[Cells]]:
     """Record, forms and clouds of what was placed by hand."""
     size = layer.cells.size_m
     placed = placed_of(layer.heroes)

@@ -22,6 +22,7 @@ from dovrek.sky.layer import GENUS_DEFAULTS, Layer
 from dovrek.sky.parameter import parameter_at
 from dovrek.sky.seen import depth_of
 from dovrek.store import skies as store
+from dovrek.store.versions import reference_names
 from dovrek.web.composer import answer, heroes, section
 from dovrek.web.composer.clip import clip_of
 from dovrek.web.composer.overlay import UNIT, overlay_of
@@ -113,7 +114,8 @@ def _schedule(shown: Shown) -> dict[str, Any]:
     return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
             "heaps": HEAPS, "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
             "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
-            "keyed": shown.sky.motion.keys, **_answer(shown)}
+            "keyed": shown.sky.motion.keys, **_answer(shown),
+            "references": reference_names(shown.slug) if shown.selected == "site" else []}
 
 
 def _title(shown: Shown) -> dict[str, Any]:

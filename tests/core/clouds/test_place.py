@@ -11,6 +11,7 @@ import pytest
 from dovrek.core.clouds.bank import BEYOND
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.drape import lift
+from dovrek.core.clouds.measure import EYE_DEPTH
 from dovrek.core.compile.kernels import kernel
 from dovrek.core.land.forms import heights_of, shape_of
 from dovrek.core.land.meeting import height_at, land_record
@@ -199,3 +200,32 @@ def test_a_draped_base_follows_the_smoothed_land(studio: Studio, amount: float) 
     assert there.mean() > 0.9
     assert np.corrcoef(with_it[there], land.heights[i, j][there])[0, 1] > 0.98
     assert float(body.record["highest"]) > float(plain.record["highest"]) + 100.0
+
+
+WIDE_HILLS = {"form": "hills", "extent_km": 34.0, "highest_m": 700.0, "ruggedness": 0.5}
+
+
+@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "stratocumulus"])
+def test_cover_gathers_by_the_land_and_holds(studio: Studio, genus: str) -> None:
+    """More cloud over the highest fifth of the land than over the lowest, or less; the whole
+    within .3 okta of what is set, with and without following the land."""
+    rng = np.random.default_rng(8)
+    x, y = rng.uniform(-16e3, 16e3, (2, 3000))
+    all_x, all_y = rng.uniform(-20e3, 20e3, (2, 6000))
+    apart = {}
+    for onto in ("none", "ridges", "valleys"):
+        sky = sky_of(relief=WIDE_HILLS, layers=[{
+            "genus": genus, "id": "a", "cover_oktas": 4.0, "base_m": 1500.0, "seed": 6,
+            "clearings": {"share": 0.0}, "drape": {"amount": 0.5 if onto == "ridges" else 0.0},
+            "gather": {"onto": onto, "strength": 0.8}}])
+        body = studio.preparer.body(sky, sky.layers[0], FINE, Cancel())
+        stands = land_at(sky, x, y)
+        over = columns(body, x, y) > EYE_DEPTH
+        order = np.argsort(stands)
+        high, low = over[order[-600:]].mean(), over[order[:600]].mean()
+        apart[onto] = high - low
+        assert 8.0 * (columns(body, all_x, all_y) > EYE_DEPTH).mean() == pytest.approx(4.0, abs=0.3)
+    assert abs(apart["none"]) < 0.2
+    least = 0.2 if genus == "cumulus" else 0.3  # heaps are wider than a valley
+    assert apart["ridges"] > least and apart["valleys"] < -least
+

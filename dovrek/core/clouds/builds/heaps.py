@@ -15,8 +15,8 @@ from dovrek.sky.layer import Layer
 
 ERODED = 0.11  # of a cell's size that old age eats from all sides
 TORN = 0.22  # fray above which the skin tears
-# Strands of an anvil: width over its lumps, length over width, and how deep they cut.
 FINEST = 0.34  # amplitude of the finest lumps over that of the next wider ones
+# Strands of an anvil: width over its lumps, length over width, and how deep they cut.
 STRAND_SPAN, STRAND_RUN, STRAND_DEPTH = 0.5, 8.0, 1.6
 
 @kernel

@@ -68,6 +68,11 @@ main.addEventListener("change", (e) => {
     sendMap(row, e.target.files[0]);
     return;
   }
+  if (e.target.matches(".reference-behind")) {
+    newGesture();
+    if (e.target.value) send("behind/reference", { reference: Number(e.target.value) });
+    return;
+  }
   newGesture();
   if (row.dataset.kind === "words") {
     const chosen = [...row.querySelectorAll(".switch:checked")].map((box) => box.value);
