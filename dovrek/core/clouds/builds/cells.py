@@ -15,10 +15,30 @@ from dovrek.sky.layer import Layer
 
 CELL_GAP = 1.15  # how deep gaps between the cells of a sheet cut
 # Rolls of a sheet of cells: how deep gaps between them cut, how far their crests wander and over
-# how many spacings.
-ROLL_SCORE, ROLL_WANDER, ROLL_RUN = 1.1, 1.5, 36.0
+# how many spacings, how far they are broken; how the second family differs.
+ROLL_SCORE, ROLL_WANDER, ROLL_RUN, ROLL_BREAK = 1.1, 1.5, 36.0, 0.38
+SECOND_TURN, SECOND_WIDER = 0.27, -0.17
 CELL_NECK = 0.35  # height of a sheet between merged cells, over that in their middle
 CELL_RIM = 0.25  # extinction at a cell's rim over that in its middle
+
+
+@inner
+def _rolls(field, p, x, y, u, v, footprint):
+    """Rolls at a place: −1 … 1 across them, and how far they take the place of cells there.
+
+    Two families, a little apart in bearing and spacing, share the sky in patches: where they meet,
+    rolls fork and break off.
+    """
+    spacing, coarse = p.row_spacing, max(footprint, 2.5 * p.row_spacing)  # no bends shorter
+    wander = ROLL_WANDER * spacing * flat_noise(field.bytes, v, u, ROLL_RUN * spacing, 0.43, coarse)
+    wander += 0.45 * spacing * flat_noise(field.bytes, u, v, 13.0 * spacing, 0.71, footprint)
+    one = waves(field, p, x, y, wander, footprint)
+    aside = SECOND_TURN * (y * p.row_x - x * p.row_y)
+    along = SECOND_WIDER * (x * p.row_x + y * p.row_y)
+    other = waves(field, p, x, y, aside + along + 1.3 * wander, footprint)
+    mix = smoothstep(-0.16, 0.16, flat_noise(field.bytes, u, v, 17.0 * spacing, 0.87, footprint))
+    there = smoothstep(-0.42, 0.22, flat_noise(field.bytes, v, u, 24.0 * spacing, 0.53, footprint))
+    return one * (1.0 - mix) + other * mix, p.rows * (0.6 + 0.4 * there)
 
 
 @inner
@@ -33,12 +53,12 @@ def _score(field, p, x, y, u, v, footprint):
                                                footprint)
     s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77 + slow, footprint)
     wave = 0.0
-    if rows > 0.0:  # crests wander by half a spacing over some ten of them
-        wander = ROLL_WANDER * p.row_spacing * flat_noise(
-            field.bytes, v, u, ROLL_RUN * p.row_spacing, 0.43,
-            max(footprint, 2.5 * p.row_spacing))  # no bends shorter than that
-        wave = waves(field, p, x, y, wander + 0.06 * bend, footprint)
+    if rows > 0.0:
+        wave, rows = _rolls(field, p, x, y, u, v, footprint)
         s += ROLL_SCORE * rows * wave
+        # Crests are broken along their length, and wider here than there.
+        s += ROLL_BREAK * rows * flat_noise(field.bytes, u, v, 3.1 * p.row_spacing, 0.15 + slow,
+                                            footprint)
     swollen = 0.0
     far = footprint / size
     if far < 1.0:  # cells thinner than what is averaged over are their mean
