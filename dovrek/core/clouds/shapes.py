@@ -22,7 +22,7 @@ BOX = 1.34  # half width of a shape's grid over its nominal radius
 SPHERES = 4000
 LEAST_CLIMB = 0.06
 FLAT_BELOW = 0.55  # height over radius below which a cloud is pressed flat
-ANVIL_PARTS = 14
+ANVIL_PARTS, DOME_PARTS = 18, 4
 RANGE_VOXELS = 9.0  # distances are held to ± this many voxels
 NEAR_VOXELS = 4.6  # outside, so near they are of spheres; farther they are carried on
 CARRIED = 0.92  # of a distance by steps to neighbours: never more than the straight one
@@ -64,16 +64,26 @@ def _random(state):
 
 @inner
 def _spread_out(radius, height, anvil, state, spheres, count):
-    """Add an anvil: flat lenses below the top, running out toward +x; returns how many."""
+    """Add an anvil: lenses below the top, running out toward +x, thick by the tower and thin at
+    their far end, and the dome in which the tower overshoots it; returns how many."""
     for n in range(ANVIL_PARTS):
         u, v = _random(state), _random(state)
-        r = radius * (0.36 + 0.32 * u) * (0.6 + 0.6 * anvil)
         away = (n / (ANVIL_PARTS - 1.0)) ** 0.8
-        flat = 0.22 - 0.14 * away
-        z = height * (0.90 + 0.04 * v) - r * flat * 0.5
-        spheres[count, 0] = radius * (-0.30 + 0.95 * away * anvil)
-        spheres[count, 1] = radius * 0.55 * (v - 0.5) * (0.5 + away)
-        spheres[count, 2], spheres[count, 3], spheres[count, 4] = z, r, flat
+        r = radius * (0.34 + 0.28 * u) * (0.6 + 0.6 * anvil) * (1.0 - 0.25 * away)
+        flat = 0.42 - 0.33 * away
+        top = height * (0.95 - 0.015 * v - 0.02 * away)
+        spheres[count, 0] = radius * (-0.22 + 1.12 * away * anvil)
+        spheres[count, 1] = radius * 0.75 * (v - 0.5) * (0.35 + away)
+        spheres[count, 2], spheres[count, 3] = top - r * flat, r
+        spheres[count, 4] = flat
+        count += 1
+    for n in range(DOME_PARTS):
+        u, v = _random(state), _random(state)
+        r = radius * (0.15 + 0.09 * u) * (1.0 - 0.3 * n / DOME_PARTS)
+        spheres[count, 0] = radius * (-0.14 + 0.22 * (v - 0.5))
+        spheres[count, 1] = radius * 0.24 * (u - 0.5)
+        spheres[count, 2], spheres[count, 3] = height * (1.0 - 0.03 * n) - r, r
+        spheres[count, 4] = 1.0
         count += 1
     return count
 
@@ -87,7 +97,7 @@ def _turrets(radius, height, lobes, anvil, state, spheres):
     flat = min(height / (FLAT_BELOW * radius), 1.0)
     height /= flat
     wide = radius  # towers stand closer where an anvil is to spread above them
-    radius *= 1.0 - 0.42 * anvil
+    radius *= 1.0 - 0.3 * anvil
     vigour = 0.55 + 0.45 * _random(state)  # how high this cloud grows within the layer
     if anvil > 0.0:
         vigour = max(vigour, 0.9)
