@@ -7,12 +7,14 @@ primaries; `whiteLuminance` says how many cd/m² (1, 1, 1) is.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.colour.glass import CLEAR, veil_of
 from dovrek.core.transport.passes import Passes
 from dovrek.formats.bands import Banded, of_frame
 from dovrek.formats.kinds import FORMATS, OF_EXTENSION
@@ -73,6 +75,9 @@ def write_bands(path: Path, picture: Banded, developing: Developing, passes: boo
     if passes and not form.passes:
         raise FormatError(f"passes: {extension} holds no further channels; use "
                           f"{_holding('passes')}")
+    if developing.glass != CLEAR and bits not in form.linear and not developing.transparent:
+        developing = replace(developing, veil=veil_of(
+            ((band.top, band.light) for band in picture.bands()), picture.height, picture.width))
     with whole_file(path) as part:
         return form.write(part, Contents(picture, developing, bits, passes, list(layer_ids),
                                          header or {}))

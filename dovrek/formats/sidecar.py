@@ -39,7 +39,7 @@ def sidecar(sky: Sky, sun: Place, light: dict[str, Any], metered: Metered,
         "illuminance": light["sky"],
         "exposure": {"ev": metered.ev, "white_balance_k": metered.kelvins,
                      "contrast": metered.contrast, "saturation": metered.saturation,
-                     "curve": metered.curve._asdict()},
+                     "curve": metered.curve._asdict(), **metered.glass._asdict()},
         "camera": sky.camera.model_dump() | {
             "fov_h_deg": math.degrees(sky.camera.fov_h_rad),
             "fov_v_deg": math.degrees(sky.camera.fov_v_rad)},

@@ -216,6 +216,15 @@ class Film(Group):
         help="How far colours stand from the grey of their luminance: 0 is black and white, 1 as "
         "they are.",
     )
+    glow: float = number(
+        0.0, low=0.0, high=0.5, step=0.01, unit="", group="Glass", label="Glow",
+        help="Share of the light that strays in the lens: a veil about the sun and bright rims. "
+        "Of the picture alone; linear files have none.",
+    )
+    vignette_ev: float = number(
+        0.0, low=0.0, high=3.0, step=0.1, unit="EV", group="Glass", label="Vignette",
+        help="Stops that the picture's corners are darker than its middle.",
+    )
 
 
 def refuse_keys(sky: Sky, path: str, keys: Keys) -> None:

@@ -17,6 +17,7 @@ from dovrek.core.colour.curve import (
     Curve,
     table_of,
 )
+from dovrek.core.colour.glass import CLEAR, Glass, through_whole
 from dovrek.core.colour.opponent import from_opponent, in_gamut, opponent
 from dovrek.core.colour.spectrum import (
     LUMINANCE_RGB,
@@ -191,16 +192,18 @@ def develop_rows(light, scale, matrix, curve, levels, top, y0, y1, out):
 
 def develop(
     light: NDArray[np.float32], ev: float, kelvins: float, contrast: float = 1.0,
-    saturation: float = 1.0, curve: Curve = PLAIN, bits: int = 8,
+    saturation: float = 1.0, curve: Curve = PLAIN, glass: Glass = CLEAR, bits: int = 8,
     run: Callable[[Callable[[int, int], None], int], None] = lambda f, n: f(0, n), top: int = 0,
 ) -> NDArray[np.uint8] | NDArray[np.uint16]:
     """An (h, w, 3) sRGB picture of (h, w, ≥3) absolute XYZ; `run` may spread rows on threads.
 
-    `top` is the picture's row that a band of it starts with: the dither goes on over bands.
+    `glass` is for a whole picture: of a band, `glass.through` goes before. `top` is the picture's
+    row that a band of it starts with: the dither goes on over bands.
     """
     out = np.empty((*light.shape[:2], 3), dtype=np.uint8 if bits == 8 else np.uint16)
     scale, matrix = 1.0 / white_luminance(ev), saturated(balance_matrix(kelvins), saturation)
     table = table_of(curve, contrast)
+    light = through_whole(light, glass)
 
     def rows(first: int, last: int) -> None:
         develop_rows(light, scale, matrix, table, 2**bits - 1, top, first, last, out)

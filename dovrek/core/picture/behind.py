@@ -184,7 +184,7 @@ def light_behind(sky: Sky, lens: Lens, size: tuple[int, int], metered: Metered, 
         light = (linear @ RGB_TO_XYZ.T.astype(np.float32)) * np.float32(scale)
     else:
         shown = _looked_up(np.asarray(backdrop.pixels, np.float32), a, b, around)
-        light = undeveloped(shown / np.float32(255.0), *metered)
+        light = undeveloped(shown / np.float32(255.0), *metered[:5])
     return (light * np.float32(2.0**sky.behind.exposure_ev)).astype(np.float32)
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from dovrek.core.air.sunlight import illuminances
 from dovrek.core.colour.curve import PLAIN, Curve, curve_of
 from dovrek.core.colour.film import automatic_white, meter
+from dovrek.core.colour.glass import CLEAR, Glass
 from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.geometry.views import VIEWS
 from dovrek.core.geometry.views.view import Lens
@@ -259,12 +260,18 @@ class Metered(NamedTuple):
     contrast: float = 1.0
     saturation: float = 1.0
     curve: Curve = PLAIN
+    glass: Glass = CLEAR
 
     def set_by(self, film: Film) -> Metered:
         """With what the document sets in place of what was metered."""
         return Metered(self.ev if film.exposure_ev is None else film.exposure_ev,
                        self.kelvins if film.white_balance_k is None else film.white_balance_k,
-                       film.contrast, film.saturation, curve_of(film))
+                       film.contrast, film.saturation, curve_of(film),
+                       Glass(film.vignette_ev, film.glow))
+
+    def seen_in(self, view: str) -> Metered:
+        """For a view: a lens is before the picture alone."""
+        return self if view == "picture" else self._replace(glass=CLEAR)
 
 
 def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:

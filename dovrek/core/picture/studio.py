@@ -119,7 +119,7 @@ class Studio:
                 prepared = scene_at(preparer, sky, wish.clip_s, whole, cancel)
                 metered = metered_at(preparer, sky, wish.clip_s, whole, cancel)
             return preparer.from_above(prepared, cancel) if wish.seen.from_above else prepared, (
-                metered)
+                metered.seen_in(wish.view))
         fineness = wish.settings.fineness.toward(wish.lens(sky))
         prepared = preparer.scene(sky, fineness, cancel)
         known = Known(prepared.key, prepared)
@@ -127,7 +127,7 @@ class Studio:
             metered_scene(prepared=known, camera=sky.camera)).set_by(sky.film)
         if wish.seen.from_above:
             prepared = preparer.from_above(prepared, cancel)
-        return prepared, metered
+        return prepared, metered.seen_in(wish.view)
 
     def holds(self, sky: Sky, wish: Wish, preparer: Preparer | None = None) -> bool:
         """Whether the fine scene of a wish is already built."""

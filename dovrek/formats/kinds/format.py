@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.colour.curve import PLAIN, Curve
 from dovrek.core.colour.film import develop, white_luminance
+from dovrek.core.colour.glass import CLEAR, Glass, Veil, through
 from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.transport.sample import ALPHA
 from dovrek.formats.bands import Banded
@@ -29,10 +30,12 @@ class Developing:
     contrast: float = 1.0
     saturation: float = 1.0
     curve: Curve = PLAIN
+    glass: Glass = CLEAR
     bits: Bits | None = None
     scale: Scale = "exposed"
     transparent: bool = False
     primaries: str = "rec709"  # of linear files
+    veil: Veil | None = None  # stray light of the whole picture, where there is glass
 
 
 @dataclass(frozen=True)
@@ -90,8 +93,10 @@ def developed(light: NDArray[np.float32], developing: Developing, bits: int, top
     if developing.transparent:  # files with integer alpha keep colour apart from it
         alpha = np.maximum(light[..., ALPHA : ALPHA + 1], 1e-4)
         colour = (light[..., :3] / alpha).astype(np.float32)
+    elif developing.veil is not None:
+        colour = through(light, developing.glass, developing.veil, top)
     picture = develop(colour, developing.ev, developing.kelvins, developing.contrast,
-                      developing.saturation, developing.curve, bits, top=top)
+                      developing.saturation, developing.curve, bits=bits, top=top)
     if not developing.transparent:
         return picture
     top = 2**bits - 1

@@ -178,7 +178,7 @@ class Live:
             held = session.held_for(key[1].seen(sky)) if session is not None else None
         if held is None:
             return None
-        light, metered = held[0], held[1].set_by(sky.film)
+        light, metered = held[0], held[1].set_by(sky.film).seen_in(key[1].view)
         stride = max(1, round(light.shape[1] / FILM_PREVIEW_WIDTH))
         small = np.ascontiguousarray(light[::stride, ::stride])
         return small, metered, bitmap_of(whole(small, sky, key[1], metered), metered)
