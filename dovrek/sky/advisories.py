@@ -120,22 +120,15 @@ def _of_place(sky: Sky) -> list[Advisory]:
             "fog below the ground", "fog.level_m", f"The fog's level, {fog.level_m:.0f} m, is not "
             f"above the ground, which lies at {sky.site.elevation_m:.0f} m; there is no fog.",
             f"Raise it to {level:.0f} m.", {"fog.level_m": level}))
-    hanging = [x for x in sky.layers if x.visible and x.drape.amount > 0.0]
+    hanging = [x for x in sky.layers if x.visible and (
+        x.drape.amount > 0.0 or x.drape.gather != 0.0)]
     if hanging and not relief.stands:
         layer = hanging[0]
         found.append(Advisory(
             "nothing to follow", f"layers[{sky.layers.index(layer)}].drape.amount",
             f"{layer.name or layer.genus} is to follow the land, and the ground is level.",
             "Choose a land, or let the layer lie level.",
-            {f"layers[{layer.id}].drape.amount": 0.0}))
-    gathering = [x for x in sky.layers if x.visible and x.gather.onto != "none"]
-    if gathering and not relief.stands:
-        layer = gathering[0]
-        found.append(Advisory(
-            "nothing to gather by", f"layers[{sky.layers.index(layer)}].gather.onto",
-            f"{layer.name or layer.genus} is to gather on {layer.gather.onto}, and the ground is "
-            "level.", "Choose a land, or let the layer gather by itself.",
-            {f"layers[{layer.id}].gather.onto": "none"}))
+            {f"layers[{layer.id}].drape.amount": 0.0, f"layers[{layer.id}].drape.gather": 0.0}))
     return found
 
 

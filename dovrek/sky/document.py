@@ -221,7 +221,7 @@ class Film(Group):
         help="Share of the light that strays in the lens: a veil about the sun and bright rims. "
         "Of the picture alone; linear files have none.",
     )
-    vignette_ev: float = number(
+    vignette: float = number(
         0.0, low=0.0, high=3.0, step=0.1, unit="EV", group="Glass", label="Vignette",
         help="Stops that the picture's corners are darker than its middle.",
     )

@@ -76,23 +76,13 @@ class Drape(Group):
         1.5, low=0.1, high=20.0, step=0.1, unit="km", group="Drape", label="Smoothing",
         scale="log", help="Distance over which the land is smoothed for it.",
     )
-
-
-class Gather(Group):
-    onto: Literal["none", "ridges", "valleys"] = choice(
-        "none", group="Gather", label="Gathers",
-        help="Where cover gathers over the land: on its ridges or in its valleys. The cover as a "
-        "whole holds.",
-    )
-    strength: float = number(
-        0.6, low=0.0, high=1.0, step=0.05, unit="", group="Gather", label="Strength",
-        help="How far the land decides, against the layer's own pattern.",
+    gather: float = number(
+        0.0, low=-1.0, high=1.0, step=0.05, unit="", group="Drape", label="Gathers",
+        help="Where its cover gathers over the land: above 0 on ridges, below 0 in valleys, by how "
+        "far the land decides against the layer's own pattern. The cover as a whole holds.",
     )
     contrast: float = number(
-        0.4, low=0.0, high=1.0, step=0.05, unit="", group="Gather", label="Contrast",
-        help="How sharply high land is told from low: 0 by degrees, 1 as a step.",
-    )
-    smooth_km: float = number(
-        0.8, low=0.1, high=20.0, step=0.1, unit="km", group="Gather", label="Smoothing",
-        scale="log", help="Distance over which the land is smoothed for it.",
+        0.4, low=0.0, high=1.0, step=0.05, unit="", group="Drape", label="Contrast",
+        help="How sharply high land is told from low where cover gathers: 0 by degrees, 1 as a "
+        "step.",
     )

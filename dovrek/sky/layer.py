@@ -19,7 +19,7 @@ from dovrek.sky.genera import (
     merge_defaults,
 )
 from dovrek.sky.hero import HEROES_MOST, Hero
-from dovrek.sky.keeping import Bounds, Drape, Gather, Region
+from dovrek.sky.keeping import Bounds, Drape, Region
 from dovrek.sky.parameter import Group, choice, colour_of, curve, number, words
 
 Genus = Literal["cumulus", "cumulonimbus", "stratocumulus", "stratus", "nimbostratus",
@@ -362,7 +362,6 @@ class Layer(Group):
     bounds: Bounds = Field(default_factory=lambda: Bounds())
     heroes: list[Hero] = Field(default_factory=list, max_length=HEROES_MOST)
     drape: Drape = Field(default_factory=lambda: Drape())
-    gather: Gather = Field(default_factory=lambda: Gather())
     map: CoverMap = Field(default_factory=lambda: CoverMap())
     cells: Cells = Field(default_factory=lambda: Cells())
     rows: Rows = Field(default_factory=lambda: Rows())

@@ -8,10 +8,10 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.clouds.drape import Lift, lift
+from dovrek.core.clouds.drape import Lift
 from dovrek.core.compile.kernels import inner
-from dovrek.core.run.stage import Node, Tools, stage
-from dovrek.sky.keeping import Gather
+from dovrek.core.run.stage import Tools, stage
+from dovrek.sky.keeping import Drape
 from dovrek.sky.relief import Relief
 
 SCORE = 3.2  # of a sheet's score, from the lowest land to the highest at full strength
@@ -43,12 +43,7 @@ class Gathering(NamedTuple):
         return np.where(inside, (found.astype(float) - 128.0) / LEVELS, 0.0)
 
 
-def gather_land(relief: Relief, gather: Gather) -> Node[Lift]:
-    """The land as a layer gathers by it: smoothed over its distance."""
-    return lift(relief=relief, smooth_m=1e3 * gather.smooth_km)
-
-
-def gathering_of(land: Lift, relief: Relief, gather: Gather) -> Gathering | None:
+def gathering_of(land: Lift, relief: Relief, drape: Drape) -> Gathering | None:
     """Where a layer gathers by a smoothed land; None over level land."""
     heights = land.heights[:-1, :-1].astype(np.float64)
     within = 0.5 * (len(heights) - relief.extent_km * 1e3 / land.square_m)
@@ -58,11 +53,11 @@ def gathering_of(land: Lift, relief: Relief, gather: Gather) -> Gathering | None
     if high - low < 1.0:
         return None
     share = np.clip((heights - low) / (high - low), 0.0, 1.0)
-    if gather.onto == "valleys":
+    if drape.gather < 0.0:
         share = 1.0 - share
-    if gather.contrast > 0.0:
+    if drape.contrast > 0.0:
         middle = float(np.median(share))
-        reach = max(1.0 - gather.contrast, 0.02)
+        reach = max(1.0 - drape.contrast, 0.02)
         u = np.clip((share - middle) / reach + 0.5, 0.0, 1.0)
         share = u * u * (3.0 - 2.0 * u)
     edge = (np.arange(len(share)) + 0.5) / len(share)
@@ -70,7 +65,7 @@ def gathering_of(land: Lift, relief: Relief, gather: Gather) -> Gathering | None
     pull = (share - share.mean()) * np.outer(fade, fade)
     return Gathering(np.round(128.0 + LEVELS * pull).astype(np.uint8), len(pull) * land.square_m,
                      relief.east_km * 1e3, relief.north_km * 1e3, math.radians(relief.turn_deg),
-                     gather.strength)
+                     abs(drape.gather))
 
 
 def gathered_record(record: NDArray[np.void], gathering: Gathering, at: int

@@ -267,7 +267,7 @@ class Metered(NamedTuple):
         return Metered(self.ev if film.exposure_ev is None else film.exposure_ev,
                        self.kelvins if film.white_balance_k is None else film.white_balance_k,
                        film.contrast, film.saturation, curve_of(film),
-                       Glass(film.vignette_ev, film.glow))
+                       Glass(film.vignette, film.glow))
 
     def seen_in(self, view: str) -> Metered:
         """For a view: a lens is before the picture alone."""

@@ -25,7 +25,8 @@ from dovrek.core.compile.noise import NOISE_BYTES
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.atmosphere import Atmosphere
-from dovrek.core.prepare.bodies import LayerBody, joined_cells, solids
+from dovrek.core.prepare.bodies import LayerBody
+from dovrek.core.prepare.fields import joined_cells, solids
 from dovrek.core.prepare.lighting import shares_of
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.core.transport.ground import fallen_light, lit_from_below, over_mean

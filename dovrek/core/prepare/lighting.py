@@ -23,7 +23,8 @@ from dovrek.core.clouds.light.sweep import (
 from dovrek.core.clouds.phase import Phase, slab_transmittance
 from dovrek.core.clouds.placement.stand import Cells
 from dovrek.core.clouds.values import Record
-from dovrek.core.prepare.bodies import LayerBody, field_of
+from dovrek.core.prepare.bodies import LayerBody
+from dovrek.core.prepare.fields import field_of
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.run.stage import Node, Tools, stage
 

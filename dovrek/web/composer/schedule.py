@@ -19,7 +19,7 @@ POSITIONS = 1000
 FOOT_M = 0.3048
 HIDDEN = {"visible", "locked"}  # switches of the layer's head
 # Closed until asked for.
-FOLDED = {"Region", "Cover map", "Bank", "Drape", "Gather", "Rows", "Life", "Fall", "Light", "Wash"}
+FOLDED = {"Region", "Cover map", "Bank", "Drape", "Rows", "Life", "Fall", "Light", "Wash"}
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 # Of the land: what an invented one has, and what a map has.
@@ -118,8 +118,8 @@ def _idle(model: Any, path: str) -> bool:
             path in ONLY_LEVEL and model.lies == "ground"))
     if isinstance(model, Layer) and path.startswith("bounds."):
         return path != "bounds.shape" and model.bounds.shape == "none"
-    if isinstance(model, Layer) and path.startswith("gather."):
-        return path != "gather.onto" and model.gather.onto == "none"
+    if isinstance(model, Layer) and path == "drape.contrast":
+        return model.drape.gather == 0.0
     return False
 
 

@@ -15,7 +15,7 @@ from dovrek.core.clouds.placement.deal import CellParameters, deal_cells, lattic
 from dovrek.core.clouds.placement.stand import Life, stand_cells
 from dovrek.core.clouds.record import EVAPORATES
 from dovrek.core.clouds.shapes import ShapeParameters, Shapes, build_shapes
-from dovrek.core.prepare.bodies import NOMINAL_RADIUS
+from dovrek.core.prepare.heaped import NOMINAL_RADIUS
 
 SIZE = 1500.0
 COVERS = (0.02, 0.2, 0.5, 0.8, 0.95, 1.0)

@@ -216,8 +216,9 @@ def test_cover_gathers_by_the_land_and_holds(studio: Studio, genus: str) -> None
     for onto in ("none", "ridges", "valleys"):
         sky = sky_of(relief=WIDE_HILLS, layers=[{
             "genus": genus, "id": "a", "cover_oktas": 4.0, "base_m": 1500.0, "seed": 6,
-            "clearings": {"share": 0.0}, "drape": {"amount": 0.5 if onto == "ridges" else 0.0},
-            "gather": {"onto": onto, "strength": 0.8}}])
+            "clearings": {"share": 0.0}, "drape": {
+                "amount": 0.5 if onto == "ridges" else 0.0, "smooth_km": 0.8,
+                "gather": {"none": 0.0, "ridges": 0.8, "valleys": -0.8}[onto]}}])
         body = studio.preparer.body(sky, sky.layers[0], FINE, Cancel())
         stands = land_at(sky, x, y)
         over = columns(body, x, y) > EYE_DEPTH

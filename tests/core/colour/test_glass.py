@@ -75,7 +75,7 @@ def test_a_file_by_bands_is_the_whole_developed(tmp_path: Path) -> None:
 
 
 def test_glass_is_before_the_picture_alone_and_clear_by_itself() -> None:
-    metered = Metered(EV, WHITE).set_by(Film(glow=0.1, vignette_ev=1.0))
+    metered = Metered(EV, WHITE).set_by(Film(glow=0.1, vignette=1.0))
     assert metered.seen_in("picture").glass == Glass(1.0, 0.1)
     assert metered.seen_in("dome").glass == CLEAR
     assert Metered(EV, WHITE).set_by(Film()).glass == CLEAR

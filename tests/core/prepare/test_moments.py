@@ -211,14 +211,14 @@ def test_a_travelling_camera_passes_by_distance(studio: Studio) -> None:
 def test_cover_holds_through_a_clip_of_an_hour(studio: Studio) -> None:
     """What drifts over the site has the cover that was set, within .3 okta (clearings are larger
     than what is measured, and come and go)."""
-    from dovrek.core.prepare.bodies import _covered
+    from dovrek.core.prepare.fields import covered
     from dovrek.core.run.stage import Tools
 
     sky = moving([HEAPS | {"cover_oktas": 4.0, "wind": {"speed_m_s": 8},
                             "clearings": {"share": 0.0}}], length_s=60.0,
                  time_scale=60)
     tools = Tools(studio.workers, Cancel())
-    found = [8.0 * _covered(studio.preparer.bodies(sky, SKETCH, Cancel(),
+    found = [8.0 * covered(studio.preparer.bodies(sky, SKETCH, Cancel(),
                                                    moment_of(sky, s).moved)[0].field, tools)
              for s in (0.0, 20.0, 40.0, 60.0)]
     assert found == pytest.approx([4.0] * 4, abs=0.3)
