@@ -2,8 +2,8 @@
 
 One thread renders for all windows. A change drops the work in hand at once; what is shown goes
 from sketch over draft to proof. Changes of film alone re-develop the light at hand. Boards of
-small pictures are painted when no window waits for the first picture of a change, before a
-picture that is already there is refined.
+small pictures are painted when no window waits for the first picture of a change, before a picture that
+is already there is refined.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
 PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 SESSIONS_KEPT = 24
-FILM_PREVIEW_WIDTH = 256
+FILM_PREVIEW_WIDTH, HAND_WIDTH = 256, 160
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
 WAITS_MOST = 12  # windows that may wait for news at once: half of the server's threads
@@ -71,13 +71,13 @@ class Live:
         self.boards = Boards(self._lock)
         self._cancel = Cancel()
         self._refining = False  # the work in hand may give way to a board
+        self._in_hand = False  # a hand drags what it shows
         self._stop = False
         self._quiet_until = 0.0
         self._shown_at = 0.0
         self.warm = False
         self._waits = 0
-        self._ribbon = Preparer(Workers(1, be_nice))
-        self._ribbon_lock = threading.Lock()
+        self._ribbon, self._ribbon_lock = Preparer(Workers(1, be_nice)), threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 
@@ -128,12 +128,11 @@ class Live:
             self._give_way()
 
     def _give_way(self) -> None:
-        """Drop the work in hand for a newer change; the lock is held.
-
-        A first picture is finished unless another was shown just now: while a hand drags, the
-        next change comes before any picture could be done, and nothing would be seen to move.
-        """
-        if self._refining or time.monotonic() - self._shown_at < HURRIED_S:
+        """Drop the work in hand for a newer change; the lock is held. A first picture is finished
+        unless another was shown just now; while a hand drags, even then: the next change comes
+        before any could be done, and nothing would be seen to move."""
+        hurried = not self._in_hand and time.monotonic() - self._shown_at < HURRIED_S
+        if self._refining or hurried:
             self._cancel.set()
 
     def order(self, board: Board) -> Board:
@@ -249,13 +248,12 @@ class Live:
     def picture(self, slug: str, serial: int, look: Look = Look()) -> Shown | None:  # noqa: B008
         with self._lock:
             session = self._sessions.get((slug, look))
-            if session is None:
-                return None
-            return next((s for s in session.shown if s.serial == serial), None)
+            shown = session.shown if session is not None else []
+            return next((s for s in shown if s.serial == serial), None)
 
     def ribbon_atmosphere(self, sky: Sky, cancel: Cancel) -> Atmosphere:
-        """Air tables for the day ribbon (its own small preparer, so that it never waits for
-        a picture nor makes one wait)."""
+        """Air tables for the day ribbon, by a small preparer of its own: neither waits for the
+        other."""
         with self._ribbon_lock:
             return self._ribbon.atmosphere(sky, cancel, draft=True)
 
@@ -279,7 +277,9 @@ class Live:
                 if first or waiting or frame:
                     self._cancel = Cancel()
                     self._refining = frame[0].patient if frame else not first
-                    return frame or max(first or waiting, key=lambda item: item[1].asked)
+                    newest = max(first or waiting, key=lambda item: item[1].asked, default=None)
+                    self._in_hand = not frame and bool(newest and newest[1].in_hand)
+                    return frame or newest
                 self._lock.wait(5.0)
         return None
 
@@ -349,6 +349,8 @@ class Live:
                 if have == "sketch":
                     continue
                 quality = "sketch"
+            if session.in_hand and width == SKETCH_WIDTH:
+                width = HAND_WIDTH
             self._step(session, sky, at, quality, width, cancel, key)
             if session.unseen and quality == "draft":
                 with self._lock:

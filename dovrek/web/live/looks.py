@@ -30,6 +30,7 @@ from dovrek.sky.motion import LONGEST_S
 KEPT_PICTURES = 4  # of a session
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
 LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
+HAND_S = 0.3  # between two changes of one hand, at most
 QUIET_S = 0.8  # between words to a window that has no picture of its change yet
 PLAN_ASPECT = 1.5  # of a plan on the screen
 PICTURE = picture.VIEW.name
@@ -124,6 +125,7 @@ class Session:
     asked: float
     look: Look
     polled: float = field(default_factory=time.monotonic)
+    gap_s: float = math.inf  # between the last two states it was turned to
     turn: int = 0  # counts the states it was turned to: values of one drag share a revision
     shown_turn: int = -1  # of the picture shown last
     serial: int = 0
@@ -147,6 +149,11 @@ class Session:
         return self.polled == UNSEEN
 
     @property
+    def in_hand(self) -> bool:
+        """Whether a hand drags: states follow one another sooner than they could be looked at."""
+        return self.gap_s < HAND_S
+
+    @property
     def answered(self) -> bool:
         """Whether a picture of the sky as it stands has been shown."""
         return self.shown_turn == self.turn
@@ -159,6 +166,7 @@ class Session:
         sky = self.look.seen(sky)
         if self.revision == revision and self.sky == sky and (self.done or self.shown):
             return False
+        self.gap_s = asked - self.asked
         self.sky, self.revision, self.asked = sky, revision, asked
         self.turn += 1
         self.done, self.fault, self.progress, self.seen = False, "", 0.0, None
