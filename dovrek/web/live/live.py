@@ -1,9 +1,8 @@
 """The live picture: each sky on show is rendered in steps, newest change first.
 
 One thread renders for all windows. A change drops the work in hand at once; what is shown goes
-from sketch over draft to proof. Changes of film alone re-develop the light at hand. Boards of
-small pictures are painted when no window waits for the first picture of a change, before a picture that
-is already there is refined.
+from sketch over draft to proof. Changes of film alone re-develop the light at hand. Boards of small
+pictures are painted when no window waits for a first picture, before one that is there is refined.
 """
 
 from __future__ import annotations
@@ -226,9 +225,8 @@ class Live:
                 self._waits -= 1
 
     def _told(self, session: Session | None) -> dict[str, Any]:
-        if session is not None:
-            return session.told(self.width, self.warm)
-        return {"serial": 0, "stage": "waiting", "progress": 0, "warm": self.warm}
+        return session.told(self.width, self.warm) if session is not None else {
+            "serial": 0, "stage": "waiting", "progress": 0, "warm": self.warm}
 
     def _waited(self, slug: str, serial: int, progress: float, revision: int, seconds: float,
                 look: Look) -> dict[str, Any]:
