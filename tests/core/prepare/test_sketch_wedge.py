@@ -13,7 +13,7 @@ from dovrek.core.geometry.lens import bearings_of, direction_at, dome_lens, pict
 from dovrek.core.geometry.planet import told_m
 from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
-from dovrek.core.prepare import bodies, lighting
+from dovrek.core.prepare import bodies, heaped, lighting
 from dovrek.core.prepare.fineness import FINE, SKETCH, Fineness
 from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.run.cache import StageCache
@@ -136,12 +136,12 @@ def test_a_dome_in_sketch_quality_has_its_clouds_all_round(studio: Studio) -> No
     assert counts[0] < 0.6 * counts[1]
 
 
-@pytest.mark.parametrize("close", [bodies.SKETCH_CLOSE, 0.0])
+@pytest.mark.parametrize("close", [heaped.SKETCH_CLOSE, 0.0])
 def test_another_cover_finds_the_clouds_ahead_at_hand(
         studio: Studio, monkeypatch: pytest.MonkeyPatch, close: float) -> None:
     """A sketch of a second cover looks at those ahead alone, and the same clouds stand; but for a
     few in a hundred where a cover that is near will do."""
-    monkeypatch.setattr(bodies, "SKETCH_CLOSE", close)
+    monkeypatch.setattr(heaped, "SKETCH_CLOSE", close)
     sky = heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0}, seed=71 + round(1e4 * close))
     ahead = SKETCH.toward(picture_lens(sky.camera))
     other = with_values(sky, {"layers[heaps].cover_oktas": 2.5})
