@@ -347,7 +347,7 @@ def ray_depth(field, radius, height, dx, dy, dz, factor, random, far):
         ds = 1e9
         longer = factor * (1.0 if sigma_last > 0.0 else NEAR)
         for l in range(len(field.layers)):
-            step, _ = _step(field.layers[l], t, r0, dz, radius, longer)
+            step, _ = _step(field.layers[l], t, r0, dz, radius, longer, GROWS)
             ds = min(ds, step)
         if sigma_last > 1e-12:
             ds = min(ds, max(1.1 / sigma_last, 0.35 * ds))

@@ -32,6 +32,7 @@ from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.disc import sun_disc_share
+from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
 from dovrek.core.transport.scene import Scene
 from dovrek.core.transport.scratch import PATH, SPANS
@@ -40,6 +41,7 @@ from dovrek.core.transport.spans import layer_spans, layers_at
 FAR_M = 1e9
 TRUSTED = 0.6  # of a clear distance that a jump takes
 ROULETTE = 0.25  # shadow rays weaker than this are thinned at random
+TREAD_M = 1.0  # over which the ground's tone is averaged where a path meets it
 DARK_GROUND = 0.35  # least chance of a path to go on from the ground
 ROWS = 2  # of a picture between two looks at `cancel`
 
@@ -229,6 +231,9 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, g
 def _off_the_ground(scene, tracing, ray, state, path, spans):
     """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
     at, tint = path.at, path.tint
+    tone = ground_tone(scene, at[0], at[1], TREAD_M)
+    for c in range(3):
+        tint[c] *= tone
     if tracing.sun and scene.sun.direction[2] > 0.0:
         through = _flight(scene, at, scene.sun.direction, FAR_M, 1, state, path, spans)
         for c in range(3):

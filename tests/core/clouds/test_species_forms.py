@@ -169,7 +169,7 @@ def test_no_step_out_of_rain_runs_into_the_cloud(studio: Studio) -> None:
             t = 0.0
             for _ in range(4000):
                 r = math.sqrt((radius + height) ** 2 + 2 * (radius + height) * t * slope + t * t)
-                ds, rain = _step(p, t, radius + height, slope, radius, longer)
+                ds, rain = _step(p, t, radius + height, slope, radius, longer, 0.0024)
                 if rain:
                     plain = longer * (p["step"] + 0.0024 * t)
                     over = (r - radius) + ds * slope - base
