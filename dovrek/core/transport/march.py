@@ -14,7 +14,7 @@ from dovrek.core.air.sky_view import haze_phase
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
 from dovrek.core.clouds.rain import falls_from
-from dovrek.core.clouds.record import VEIL
+from dovrek.core.clouds.record import HEAPED, VEIL
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
@@ -174,6 +174,9 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
     layers = scene.field.layers
     # A veil, like rain, is even along a step: the same place in each gives the least noise.
     veiled = walk.active == 1 and layers[walk.here[0]].form == VEIL
+    heaped = False
+    for m in range(walk.active):
+        heaped = heaped or layers[walk.here[m]].form == HEAPED
     grows = min(GROWS, GROWS_PIXELS * walk.pixel_rad)
     near = -1e9  # signed distance of the last look to a surface; far until one was taken
     while t < t_end and walk.opaque == 0 and walk.steps < STEPS_LIMIT:
@@ -192,7 +195,7 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
             ds *= 1.8
         if walk.sigma_last > 1e-12:
             ds = min(ds, max((2.2 if deep else 1.1) / walk.sigma_last, 0.35 * ds))
-        if not (even or deep) and near > -ds and walk.through > CRISP:
+        if heaped and not (even or deep) and near > -ds and walk.through > CRISP:
             # An edge is near: it is met within a pixel's width or two.
             pixel = walk.pixel_m + walk.pixel_rad * t
             ds = min(ds, max(EDGE_PIXELS * marching.step * pixel, LEAST_STEP, -0.9 * near))

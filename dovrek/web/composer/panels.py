@@ -171,7 +171,7 @@ PANELS = {
     "overlay": _panel(_overlay, *SUN, "camera", "layers", "relief", "site", "motion", "selected",
                       "look", "painted"),
     "advisories": _panel(_advisories, *SKY, "picture"),
-    "answer": _panel(_answer, "film", "selected", "picture")}
+    "answer": _panel(_answer, "picture")}
 
 
 def stale(touched: Iterable[str]) -> list[str]:

@@ -87,7 +87,7 @@ def test_optical_depth_does_not_depend_on_steps(studio: Studio, genus: str) -> N
     sky = one_layer(genus, cover_oktas=8.0 if genus == "stratus" else 5.0)
     field = studio.preparer.body(sky, sky.layers[0], FINE, Cancel()).field
     rng = np.random.default_rng(5)
-    count = 6000
+    count = 24_000
     bearing, height = rng.uniform(0, 2 * math.pi, count), rng.uniform(0.5, 1.3, count)
     means = []
     for factor in (1.0, 2.0, 4.0):

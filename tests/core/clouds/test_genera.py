@@ -181,7 +181,7 @@ def outline(body: LayerBody) -> float:
 
 def upper_share(body: LayerBody) -> float:
     """Area high up over the area half way up."""
-    return float((plan_at(body, 0.9, 60e3) > 0).mean() / (plan_at(body, 0.4, 60e3) > 0).mean())
+    return float((plan_at(body, 0.74, 60e3) > 0).mean() / (plan_at(body, 0.4, 60e3) > 0).mean())
 
 
 def centroid_gap(body: LayerBody) -> float:

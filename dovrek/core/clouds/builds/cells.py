@@ -23,7 +23,7 @@ CELL_RIM = 0.25  # extinction at a cell's rim over that in its middle
 
 
 @inner
-def _rolls(field, p, x, y, u, v, footprint):
+def _rolls(field, p, x, y, u, v, bend, uneven, footprint):
     """Rolls at a place: −1 … 1 across them, and how far they take the place of cells there.
 
     Two families, a little apart in bearing and spacing, share the sky in patches: where they meet,
@@ -31,14 +31,18 @@ def _rolls(field, p, x, y, u, v, footprint):
     """
     spacing, coarse = p.row_spacing, max(footprint, 2.5 * p.row_spacing)  # no bends shorter
     wander = ROLL_WANDER * spacing * flat_noise(field.bytes, v, u, ROLL_RUN * spacing, 0.43, coarse)
-    wander += 0.45 * spacing * flat_noise(field.bytes, u, v, 13.0 * spacing, 0.71, footprint)
-    one = waves(field, p, x, y, wander, footprint)
+    if uneven <= 0.0:  # hardly rolls: they wander by half a spacing over some ten of them
+        return waves(field, p, x, y, wander + 0.06 * bend, footprint), p.rows
+    wander += 0.45 * uneven * spacing * flat_noise(field.bytes, u, v, 13.0 * spacing, 0.71,
+                                                   footprint)
+    one = waves(field, p, x, y, wander + 0.06 * bend, footprint)
     aside = SECOND_TURN * (y * p.row_x - x * p.row_y)
     along = SECOND_WIDER * (x * p.row_x + y * p.row_y)
     other = waves(field, p, x, y, aside + along + 1.3 * wander, footprint)
-    mix = smoothstep(-0.16, 0.16, flat_noise(field.bytes, u, v, 17.0 * spacing, 0.87, footprint))
+    mix = uneven * smoothstep(-0.16, 0.16, flat_noise(field.bytes, u, v, 17.0 * spacing, 0.87,
+                                                      footprint))
     there = smoothstep(-0.42, 0.22, flat_noise(field.bytes, v, u, 24.0 * spacing, 0.53, footprint))
-    return one * (1.0 - mix) + other * mix, p.rows * (0.6 + 0.4 * there)
+    return one * (1.0 - mix) + other * mix, p.rows * (1.0 - 0.4 * uneven * (1.0 - there))
 
 
 @inner
@@ -54,11 +58,12 @@ def _score(field, p, x, y, u, v, footprint):
     s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77 + slow, footprint)
     wave = 0.0
     if rows > 0.0:
-        wave, rows = _rolls(field, p, x, y, u, v, footprint)
+        uneven = smoothstep(0.5, 0.75, rows)  # rolls that stand for cells are no ruled lines
+        wave, rows = _rolls(field, p, x, y, u, v, bend, uneven, footprint)
         s += ROLL_SCORE * rows * wave
-        # Crests are broken along their length, and wider here than there.
-        s += ROLL_BREAK * rows * flat_noise(field.bytes, u, v, 3.1 * p.row_spacing, 0.15 + slow,
-                                            footprint)
+        if uneven > 0.0:  # crests are broken along their length, and wider here than there
+            s += ROLL_BREAK * uneven * rows * flat_noise(field.bytes, u, v, 3.1 * p.row_spacing,
+                                                         0.15 + slow, footprint)
     swollen = 0.0
     far = footprint / size
     if far < 1.0:  # cells thinner than what is averaged over are their mean
