@@ -127,10 +127,11 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
     for k, (a, b) in enumerate(zip(one.lights, other.lights, strict=False)):
         if k >= len(suns):
             break
+        foot = (now.sky.camera.east_m, now.sky.camera.north_m)
         key = key_of("frame", a.key, b.key, share, joined.layers, joined.solid, joined.cells,
-                     suns[k])
+                     suns[k], foot)
         node = mixed(one=Known(a.key, a), other=Known(b.key, b), share=share, layers=joined.layers,
-                     solid=joined.solid, cells=joined.cells,
+                     solid=joined.solid, cells=joined.cells, foot=foot,
                      sun=sun_record(a.atmosphere, suns[k], now.sky.camera.altitude_m))
         scene = maker.make(node)
         lit.append(replace(a, scene=scene, sun=suns[k].place, bodies=tuple(exact), key=key,
@@ -140,17 +141,22 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
 
 @stage("frame", kept=False)
 def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: NDArray[np.void],
-          solid: NDArray[np.uint8], cells: tuple[Any, Any, Any], sun: np.void) -> Scene:
-    """A scene between two: clouds and sun where they are, light between that of both."""
+          solid: NDArray[np.uint8], cells: tuple[Any, Any, Any], sun: np.void,
+          foot: tuple[float, float]) -> Scene:
+    """A scene between two: clouds, sun and the camera's foot where they are, light between that of
+    both."""
     a, b = one.scene, other.scene
     field = a.field._replace(layers=layers, bytes=solid, clearances=cells[0], instances=cells[1],
                              links=cells[2])
     if a is b or a.light.shape != b.light.shape:  # grids of another size are not mixed
         near = a if share < 0.5 or a is b else b
-        return near._replace(field=field, sun=sun)
+        ground = near.ground.copy()
+        ground["east"], ground["north"] = foot
+        return near._replace(field=field, sun=sun, ground=ground)
     ground = a.ground.copy()
     for name in ground.dtype.names or ():
         ground[name] = _between(a.ground[name], b.ground[name], share)
+    ground["east"], ground["north"] = foot
     clear = a.clear._replace(
         sky=_between(a.clear.sky, b.clear.sky, share),
         air=_between(a.clear.air, b.clear.air, share),

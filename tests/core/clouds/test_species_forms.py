@@ -61,11 +61,12 @@ def test_undulatus_lies_in_rolls_at_their_spacing(studio: Studio, genus: str) ->
     depths = depths_of(body, 80 * pixel)
     along, half, whole = likeness_at(depths, (0, 8)), likeness_at(depths, (4, 0)), likeness_at(
         depths, (8, 0))
-    assert half < -0.15 and whole > half + 0.4 and along > 0.25
+    # Real rolls break, fork and differ in spacing: they are alike by no more than a part.
+    assert half < -0.05 and whole > half + 0.2 and along > 0.1
     bare = body_of(studio, genus, clearings={"share": 0.0}, rows={"share": 0.0},
                    wind={"from_deg": 270.0})
     plain = depths_of(bare, 80 * pixel)
-    assert likeness_at(plain, (4, 0)) > half + 0.2
+    assert likeness_at(plain, (4, 0)) > half + 0.1
 
 
 @pytest.mark.parametrize(("genus", "low", "high"), [
