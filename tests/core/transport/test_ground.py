@@ -60,7 +60,7 @@ def test_high_layers_see_the_mean_and_low_ones_a_disc(studio: Studio) -> None:
     workers = studio.workers
     lit, mean = lit_from_below(scene, [300.0, 1500.0, 6000.0], workers, Cancel())
     spread = lit.std(axis=(1, 2))
-    assert spread[0] > 1.3 * spread[1] > 0.0 and spread[2] == 0.0
+    assert spread[0] > 1.3 * spread[1] > 0.0 and spread[2] < 1e-12
     assert lit.mean(axis=(1, 2)) == pytest.approx(mean, abs=0.03)
     ground = np.zeros(1, GROUND)[0]
     ground["by_sky"] = 1.0
