@@ -117,8 +117,8 @@ def test_sun_strength_scales_all_light(studio: Studio) -> None:
 
     plain = light()
     # How far a pixel is grain is decided in single precision, by differences of logarithms.
-    assert light(strength=2.0)[..., :3] == pytest.approx(2.0 * plain[..., :3], rel=1e-3)
-    assert light(tint="#000000")[..., :3] == pytest.approx(plain[..., :3], rel=1e-3)
+    assert light(strength=2.0)[..., :3] == pytest.approx(2.0 * plain[..., :3], rel=4e-3)
+    assert light(tint="#000000")[..., :3] == pytest.approx(plain[..., :3], rel=4e-3)
     warm = light(tint="#ff8040")
     assert warm[..., 1] == pytest.approx(plain[..., 1], rel=1e-3)
     assert np.median(warm[..., 0] / warm[..., 2]) > 2.0 * np.median(plain[..., 0] / plain[..., 2])
