@@ -58,7 +58,7 @@ def _score(field, p, x, y, u, v, footprint):
     s += 0.35 * flat_noise(field.bytes, v, u, 5.3 * size, 0.77 + slow, footprint)
     wave = 0.0
     if rows > 0.0:
-        uneven = smoothstep(0.5, 0.75, rows)  # rolls that stand for cells are no ruled lines
+        uneven = smoothstep(0.3, 0.7, rows)  # rolls that stand for cells are no ruled lines
         wave, rows = _rolls(field, p, x, y, u, v, bend, uneven, footprint)
         s += ROLL_SCORE * rows * wave
         if uneven > 0.0:  # crests are broken along their length, and wider here than there

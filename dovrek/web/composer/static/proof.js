@@ -95,7 +95,10 @@ document.addEventListener("keydown", (e) => {
     if (held >= 0) {
       started = performance.now() - 1000 * held;
       held = -1;
-    } else held = now();
+    } else {
+      held = now();
+      canvas.dataset.second = held.toFixed(2); // what is told is where it stands, at once
+    }
   } else if (held >= 0 && e.target.id === "film") held = look.clip ?? held;
 });
 document.addEventListener("touched", () => {
