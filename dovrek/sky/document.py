@@ -151,8 +151,9 @@ class Camera(Group):
         scale="log", help="Width of the film gate; 36 mm is the small-picture format.",
     )
     altitude_m: float = number(
-        1.6, low=0.2, high=20000.0, step=0.1, unit="m", group="Framing", label="Eye height",
-        scale="log", help="Height of the camera above the ground at the site.",
+        1.6, low=0.2, high=1e8, step=0.1, unit="m", group="Framing", label="Eye height",
+        scale="log", help="Height of the camera above the ground at the site, up to orbits and "
+        "beyond.",
     )
     aspect: float = number(
         16.0 / 9.0, low=0.25, high=4.0, step=0.05, unit=": 1", group="Lens", label="Aspect",

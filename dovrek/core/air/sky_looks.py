@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import math
 
+from dovrek.core.air.media import AIR_TOP_KM
 from dovrek.core.air.sky_view import (
     AIR_ABOVE,
-    AIR_AZIMUTHS,
-    AIR_BELOW,
     AIR_SLICES,
     AZIMUTHS,
     ELEVATIONS,
@@ -15,11 +14,12 @@ from dovrek.core.air.sky_view import (
 )
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.geometry.planet import air_stretch, stretch_share
 
 # Places (XYZ each) among the parts of the air: light without the haze's single scattering, that
 # scattering without its phase function, transmittance.
 OWN, HAZE, PASSED = 0, 3, 6
-
+AIR_TOP_M = 1e3 * AIR_TOP_KM
 
 
 @inner
@@ -53,7 +53,11 @@ def sky_parts(view, elevation, azimuth, wi, wj, parts):
     """Clear sky in a direction: A and B (XYZ each, see `_along`) into `parts` (6,); `wi`, `wj` (4,)
     are scratch."""
     e = max(elevation, view.horizon)
-    v = math.sqrt(max((e - view.horizon) / (0.5 * math.pi - view.horizon), 0.0)) * (ELEVATIONS - 1)
+    if e > view.top:
+        for c in range(6):
+            parts[c] = 0.0
+        return
+    v = math.sqrt(max((e - view.horizon) / (view.top - view.horizon), 0.0)) * (ELEVATIONS - 1)
     i = min(int(v), ELEVATIONS - 2)
     phi = _from_sun(azimuth - view.sun_azimuth) / math.pi * (AZIMUTHS - 1)
     j = min(int(phi), AZIMUTHS - 2)
@@ -89,20 +93,29 @@ def sky_radiance(view, elevation, azimuth, cosine, scratch, out):
 @inner
 def air_parts(view, elevation, azimuth, distance_m, parts):
     """Air up to a distance into `parts` (9,): A and B (XYZ each, see `_along`), transmittance."""
-    d = elevation - view.horizon
+    d, below = elevation - view.horizon, view.below
+    if elevation > view.top:
+        for c in range(9):
+            parts[c] = 0.0 if c < PASSED else 1.0
+        return
     if d < 0.0:
-        v = math.sqrt(-d / (0.5 * math.pi + view.horizon)) * (AIR_BELOW - 0.5)
-        y = AIR_BELOW - 0.5 - v
-        i = clamp(int(y), 0, AIR_BELOW - 2)
+        v = math.sqrt(-d / (0.5 * math.pi + view.horizon)) * (below - 0.5)
+        y = below - 0.5 - v
+        i = clamp(int(y), 0, below - 2)
     else:
-        v = math.sqrt(d / (0.5 * math.pi - view.horizon)) * (AIR_ABOVE - 0.5)
-        y = AIR_BELOW - 0.5 + v
-        i = clamp(int(y), AIR_BELOW, AIR_BELOW + AIR_ABOVE - 2)
+        v = math.sqrt(d / (view.top - view.horizon)) * (AIR_ABOVE - 0.5)
+        y = below - 0.5 + v
+        i = clamp(int(y), below, below + AIR_ABOVE - 2)
     fi = clamp(y - i, 0.0, 1.0)
-    phi = _from_sun(azimuth - view.sun_azimuth) / math.pi * (AIR_AZIMUTHS - 1)
-    j = min(int(phi), AIR_AZIMUTHS - 2)
+    _, azimuths, _, _ = view.air.shape
+    phi = _from_sun(azimuth - view.sun_azimuth) / math.pi * (azimuths - 1)
+    j = min(int(phi), azimuths - 2)
     fj = phi - j
-    u = math.sqrt(clamp(distance_m / view.air_far_m, 0.0, 1.0)) * AIR_SLICES
+    if view.high:
+        hits = air_stretch(view.radius_m, view.height_m, math.sin(elevation), AIR_TOP_M, parts)
+        u = stretch_share(distance_m, parts, hits) * AIR_SLICES
+    else:
+        u = math.sqrt(clamp(distance_m / view.air_far_m, 0.0, 1.0)) * AIR_SLICES
     k = min(int(u), AIR_SLICES - 1)
     fk = u - k
     for c in range(9):

@@ -27,12 +27,15 @@ from dovrek.core.air.sun_table import SunTable, profile, sun_transmittance
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.arithmetic import clamp, exp_minus, henyey_greenstein
 from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.geometry.planet import HIGH_EYE_M, air_stretch, stretch_place
 
 Array = NDArray[np.float64]
 Array32 = NDArray[np.float32]
 
 ELEVATIONS, AZIMUTHS = 48, 48
 AIR_BELOW, AIR_ABOVE, AIR_AZIMUTHS, AIR_SLICES = 16, 24, 20, 32
+# From high up the day's edge may lie across what is seen below: more rows, more bearings.
+HIGH_BELOW, HIGH_AZIMUTHS = 56, 40
 SKY_STEPS = 32
 SHADE_NODES, SHADE_TOP_KM = 65, 16.0
 TINY = 1e-12
@@ -44,10 +47,15 @@ class SkyView(NamedTuple):
     """Tables as the march reads them."""
 
     horizon: float  # elevation of the observer's horizon, radians (≤ 0)
+    top: float  # elevation up to which there is air: the zenith's, unless the eye is outside
     sun_azimuth: float  # radians
     sky: Array32  # (48, 48, 6) log A (XYZ), log B (XYZ)
-    air: Array32  # (40, 20, 33, 9) A, B, transmittance by XYZ channel
-    air_far_m: float  # distance of the last slice; slices at (k/32)² of it
+    air: Array32  # (below + 24, azimuths, 33, 9) A, B, transmittance by XYZ channel
+    below: int  # rows of `air` below the horizon
+    air_far_m: float  # the farthest cloud, metres; unless high, of the last slice: (k/32)² of it
+    high: bool  # slices lie at shares k/32 of the ray's stretch of air (`planet.stretch_place`)
+    radius_m: float  # of the ground
+    height_m: float  # of the eye above it
 
 
 @kernel
@@ -123,26 +131,25 @@ def _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu,
 
 
 @solver
-def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, horizon, mu_s,
-              i0, i1, sky):
+def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, horizon, top,
+              mu_s, i0, i1, sky):
     bounds, marks = np.empty(SKY_STEPS + 1), np.full(SKY_STEPS, -1)
     marks[SKY_STEPS - 1] = 0
-    out, passed = np.empty((1, 6 + WAVES)), np.empty(WAVES)
+    out, passed, stretch = np.empty((1, 6 + WAVES)), np.empty(WAVES), np.empty(3)
     sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
     for i in range(i0, i1):
         v = i / (ELEVATIONS - 1.0)
-        elevation = horizon + (0.5 * math.pi - horizon) * v * v
+        elevation = horizon + (top - horizon) * v * v
         mu = math.sin(elevation) + (1e-6 if i == 0 else 0.0)
         sin_v = math.cos(elevation)
-        length, _, tangent = path_length(media.radius_km, height, mu, AIR_TOP_KM)
-        if i == 0:  # graze the horizon rather than hit it
-            r = media.radius_km + height
-            top = media.radius_km + AIR_TOP_KM
-            tangent = max(-r * mu, 0.0)
-            length = tangent + math.sqrt(top * top - (r * sin_v) ** 2)
+        # The lowest row grazes the horizon rather than hits it.
+        air_stretch(media.radius_km, height, mu, AIR_TOP_KM, stretch)
+        if i == 0:
+            reach = (media.radius_km + AIR_TOP_KM) ** 2 - media.radius_km**2
+            stretch[1] = stretch[2] + math.sqrt(reach)
         for k in range(SKY_STEPS + 1):
-            bounds[k] = path_node(k, SKY_STEPS, length, False, tangent, height)
-        bounds[0] = 0.0
+            bounds[k] = max(stretch_place(k / SKY_STEPS, stretch, False), 0.0)
+        bounds[0] = stretch[0]
         for j in range(AZIMUTHS):
             phi = math.pi * j / (AZIMUTHS - 1.0)
             vx = sin_v * math.cos(phi)
@@ -154,37 +161,41 @@ def _sky_rows(media, sun, moments, ground, shade, haze_shaded, weights, height, 
 
 
 @inner
-def air_elevation(i, horizon):
-    """Elevation of a row of the aerial table: 16 rows below the horizon, 24 above."""
-    if i < AIR_BELOW:
-        v = (AIR_BELOW - 0.5 - i) / (AIR_BELOW - 0.5)
+def air_elevation(i, below, horizon, top):
+    """Elevation of a row of the aerial table: `below` rows below the horizon, 24 above."""
+    if i < below:
+        v = (below - 0.5 - i) / (below - 0.5)
         return horizon - (0.5 * math.pi + horizon) * v * v
-    v = (i - AIR_BELOW + 0.5) / (AIR_ABOVE - 0.5)
-    return horizon + (0.5 * math.pi - horizon) * v * v
+    v = (i - below + 0.5) / (AIR_ABOVE - 0.5)
+    return horizon + (top - horizon) * v * v
 
 
 @solver
 def _air_rows(media, sun, moments, ground, shade, haze_shaded, weights, seen, height, horizon,
-              mu_s, far_km, i0, i1, air):
+              top, below, high, mu_s, far_km, i0, i1, air):
     bounds = np.empty(2 * AIR_SLICES + 1)
     marks = np.full(2 * AIR_SLICES, -1)
     for k in range(AIR_SLICES):
         marks[2 * k + 1] = k
-    out, passed = np.empty((AIR_SLICES, 6 + WAVES)), np.empty(WAVES)
+    _, azimuths, _, _ = air.shape
+    out, passed, stretch = np.empty((AIR_SLICES, 6 + WAVES)), np.empty(WAVES), np.empty(3)
     total = np.zeros(3)
     for c in range(3):
         for w in range(WAVES):
             total[c] += seen[w] * weights[w, c]
     sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
     for i in range(i0, i1):
-        elevation = air_elevation(i, horizon)
+        elevation = air_elevation(i, below, horizon, top)
         mu, sin_v = math.sin(elevation), math.cos(elevation)
-        length, _, _ = path_length(media.radius_km, height, mu, AIR_TOP_KM)
+        hits = air_stretch(media.radius_km, height, mu, AIR_TOP_KM, stretch)
         for k in range(2 * AIR_SLICES + 1):
             u = k / (2.0 * AIR_SLICES)
-            bounds[k] = min(far_km * u * u, length)
-        for j in range(AIR_AZIMUTHS):
-            vx = sin_v * math.cos(math.pi * j / (AIR_AZIMUTHS - 1.0))
+            if high:
+                bounds[k] = stretch_place(u, stretch, hits)
+            else:
+                bounds[k] = min(far_km * u * u, stretch[1])
+        for j in range(azimuths):
+            vx = sin_v * math.cos(math.pi * j / (azimuths - 1.0))
             cosine = clamp(mu * mu_s + vx * sin_s, -1.0, 1.0)
             _along(media, sun, moments, ground, shade, haze_shaded, weights, height, mu, vx, mu_s,
                    cosine, bounds, marks, out, passed)
@@ -307,8 +318,12 @@ def build_sky_view(
     r = media.radius_km + height_km
     horizon = -math.acos(min(media.radius_km / r, 1.0))
     mu_s = math.sin(observer.sun_elevation_true)
+    high = observer.height_m > HIGH_EYE_M
+    outside = height_km > AIR_TOP_KM
+    top = -math.acos((media.radius_km + AIR_TOP_KM) / r) if outside else 0.5 * math.pi
+    below, azimuths = (HIGH_BELOW, HIGH_AZIMUTHS) if high else (AIR_BELOW, AIR_AZIMUTHS)
     sky = np.empty((ELEVATIONS, AZIMUTHS, 6), dtype=np.float32)
-    air = np.empty((AIR_BELOW + AIR_ABOVE, AIR_AZIMUTHS, AIR_SLICES + 1, 9), dtype=np.float32)
+    air = np.empty((below + AIR_ABOVE, azimuths, AIR_SLICES + 1, 9), dtype=np.float32)
     # The light whose loss the transmittance stands for: sunlight as it reaches cloud height.
     seen, columns = np.empty(WAVES), np.empty(4)
     sun_transmittance(sun, media, 4.0, max(mu_s, math.sin(math.radians(-1.0))),
@@ -316,10 +331,11 @@ def build_sky_view(
     seen = 0.8 * seen + 0.2 * float(np.mean(seen)) + 1e-9
     common = (media, sun, scattered.moments, scattered.ground, shade,
               1.0 if observer.haze_shaded else 0.0, weights)
-    run(lambda i0, i1: _sky_rows(*common, height_km, horizon, mu_s, i0, i1, sky), ELEVATIONS)
-    run(lambda i0, i1: _air_rows(*common, seen, height_km, horizon, mu_s, observer.far_m * 1e-3,
-                                 i0, i1, air), AIR_BELOW + AIR_ABOVE)
-    return SkyView(horizon, observer.sun_azimuth, sky, air, observer.far_m)
+    run(lambda i0, i1: _sky_rows(*common, height_km, horizon, top, mu_s, i0, i1, sky), ELEVATIONS)
+    run(lambda i0, i1: _air_rows(*common, seen, height_km, horizon, top, below, high, mu_s,
+                                 observer.far_m * 1e-3, i0, i1, air), below + AIR_ABOVE)
+    return SkyView(horizon, top, observer.sun_azimuth, sky, air, below, observer.far_m, high,
+                   media.radius_km * 1e3, height_km * 1e3)
 
 
 def between(one: SkyView, other: SkyView, share: float) -> SkyView:

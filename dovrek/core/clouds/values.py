@@ -23,7 +23,7 @@ from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.genera import VEILS
 from dovrek.sky.keeping import Bounds
-from dovrek.sky.layer import Layer
+from dovrek.sky.layer import Layer, Wash
 from dovrek.sky.seen import placed_by_hand
 
 Record = NDArray[np.void]
@@ -31,6 +31,7 @@ Record = NDArray[np.void]
 NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
 SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
 ENDINGS = ("evaporates", "tears", "subsides")
+EDGE_STOPS = 1.5  # by which thin edges of a wash are brighter at most
 STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
 
 
@@ -121,12 +122,28 @@ def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Re
     if p["fall"] > 0.0:
         share = layer.cover_oktas / 8.0
         p["rain_ground"] = 1.0 / (1.0 - share + share * RAIN_SHADE)
-    wash = layer.wash
-    p["tint_lit"], p["tint_body"], p["tint_base"] = (
-        tint_factors(colour, wash.strength) for colour in (wash.lit, wash.body, wash.base))
+    _wash(p, layer.wash)
     p["grid_n"], p["grid_nz"], p["grid_levels"] = grid.n, grid.nz, grid.levels
     p["grid_dx"], p["grid_dz"], p["grid_z0"] = grid.dx, grid.dz, grid.z0
     return record
+
+
+def _wash(p: Any, wash: Wash) -> None:
+    """The tones of a wash; without strength it has none."""
+    p["tint_lit"], p["tint_body"], p["tint_base"] = (
+        tint_factors(colour, wash.strength) for colour in (wash.lit, wash.body, wash.base))
+    p["body_from"], p["lit_from"], p["tones_soft"] = wash.body_from, wash.lit_from, wash.soft
+    p["edged"] = int(wash.edge != 0.0)
+    p["tint_edge"] = tint_factors(wash.edge_tint, wash.strength * abs(wash.edge)) * 2.0 ** (
+        EDGE_STOPS * wash.strength * wash.edge)
+    p["blotches"] = wash.blotches
+    p["tint_blotch"] = tint_factors(wash.blotch_tint, wash.strength)
+    p["blotch_centre"] = quantile(min(max(wash.blotches, 1e-3), 0.999))
+    p["blotch_size"] = wash.blotch_size_m
+    p["blotch_x"] = 3e5 * hash_unit(wash.blotch_seed, 5, 11)
+    p["blotch_y"] = 3e5 * hash_unit(wash.blotch_seed, 5, 12)
+    p["styled"] = int(wash.strength > 0.0 and (
+        wash.body_from > 0.0 or wash.lit_from > 0.0 or wash.edge != 0.0 or wash.blotches > 0.0))
 
 
 def lived_record(record: Record, level: float, life: SheetLife) -> Record:

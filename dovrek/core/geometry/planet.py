@@ -35,7 +35,91 @@ def ground_distance(radius, height, dz):
     return -r0 * dz - math.sqrt(disc)
 
 
+@inner
+def arc_share(radius, from_centre, t, dz, level):
+    """Length of the arc over the ground to below a place on a ray, over the way it has gone along
+    the level: t metres from where the ray starts, `from_centre` metres from the planet's centre.
+
+    `level` is the sine of the ray's angle from the zenith.
+    """
+    up = from_centre + t * dz
+    across = t * level
+    if across <= 0.03 * up:
+        u = across / up
+        return radius / up * (1.0 - u * u / 3.0)
+    return radius * math.atan2(across, up) / across
+
+
+@inner
+def sun_height(radius, sun, x, y):
+    """Sine of the sun's height over a place (x, y) metres along the ground from the camera's foot,
+    where the vector `sun` points to it."""
+    far = math.sqrt(x * x + y * y)
+    if far <= 0.0:
+        return sun[2]
+    arc = far / radius
+    return sun[2] * math.cos(arc) + (x * sun[0] + y * sun[1]) / far * math.sin(arc)
+
+
+@inner
+def air_stretch(radius, height, mu, top, out):
+    """Where a ray lies within the air: its start, end and lowest place, distances from the eye
+    into `out` (3,); returns whether it ends on the ground. All in one unit of length.
+
+    A ray that misses the air ends where it starts.
+    """
+    r = radius + height
+    tangent = -r * mu
+    lowest = r * r * (1.0 - mu * mu)
+    inside = (radius + top) ** 2 - lowest
+    out[2] = tangent
+    if inside <= 0.0 or (height > top and tangent <= 0.0):
+        out[0], out[1] = 0.0, 0.0
+        return False
+    root = math.sqrt(inside)
+    out[0] = tangent - root if height > top else 0.0
+    out[1] = tangent + root
+    below = radius * radius - lowest
+    if tangent > 0.0 and below > 0.0:
+        out[1] = max(tangent - math.sqrt(below), out[0])
+        return True
+    return False
+
+
+@inner
+def stretch_place(u, stretch, hits):
+    """Distance at a share u of a stretch of air: shares lie close where the air is dense."""
+    start, end, tangent = stretch[0], stretch[1], stretch[2]
+    if hits:
+        return start + (end - start) * (1.0 - (1.0 - u) * (1.0 - u))
+    if tangent > start:
+        low, high = -math.sqrt(tangent - start), math.sqrt(max(end - tangent, 0.0))
+        p = low + (high - low) * u
+        return tangent + p * abs(p)
+    return start + (end - start) * u * u
+
+
+@inner
+def stretch_share(t, stretch, hits):
+    """The inverse of `stretch_place`, 0 … 1."""
+    start, end, tangent = stretch[0], stretch[1], stretch[2]
+    long = end - start
+    if t <= start or long <= 0.0:
+        return 0.0
+    if t >= end:
+        return 1.0
+    if hits:
+        return 1.0 - math.sqrt(1.0 - (t - start) / long)
+    if tangent > start:
+        low, high = -math.sqrt(tangent - start), math.sqrt(max(end - tangent, 0.0))
+        p = math.sqrt(abs(t - tangent))
+        return ((p if t > tangent else -p) - low) / (high - low)
+    return math.sqrt((t - start) / long)
+
+
 FARTHEST_M = 600_000.0
+# From here on an eye sees the round planet: the sun's height over what it sees, and air far away.
+HIGH_EYE_M = 3_000.0
 # Heights of the eye that clouds are dealt and grids are laid out for, by powers of two above 100 m:
 # a camera that rises a little sees the same clouds.
 EYE_USUAL_M, EYE_STEPS_M = 1.6, {8: 100.0, 9: 300.0}
@@ -45,6 +129,12 @@ def reach_m(top_m: float, eye_m: float) -> float:
     """Distance at which a top sinks below the horizon of an eye, metres: √(2Rh) from both sides."""
     reach = math.sqrt(2.0 * EARTH_M * max(top_m, 50.0)) + math.sqrt(2.0 * EARTH_M * max(eye_m, 0.0))
     return min(reach * 1.02, FARTHEST_M)
+
+
+def sight_m(top_m: float, eye_m: float) -> float:
+    """The same without an end, for an eye at any height: metres along the ray."""
+    return 1.02 * (math.sqrt(max(top_m, 50.0) * (2.0 * EARTH_M + max(top_m, 50.0)))
+                   + math.sqrt(max(eye_m, 0.0) * (2.0 * EARTH_M + max(eye_m, 0.0))))
 
 
 def told_m(top_m: float, eye_m: float, angle: float) -> float:

@@ -11,10 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.sunlight import illuminances
+from dovrek.core.clouds.values import smooth
 from dovrek.core.colour.curve import PLAIN, Curve, curve_of
 from dovrek.core.colour.film import automatic_white, meter
 from dovrek.core.colour.glass import CLEAR, Glass
 from dovrek.core.geometry.lens import picture_lens
+from dovrek.core.geometry.planet import HIGH_EYE_M
 from dovrek.core.geometry.views import VIEWS
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.picture.calming import calm
@@ -252,6 +254,10 @@ def render_passes(
                           len(owners_of(b.layer.id for b in prepared.bodies)))
 
 
+WHOLE_EYE_M = 15_000.0  # from here on the ground counts as much as the sky for the exposure
+UNLIT = 0.1  # of what is brightest: below it nothing counts as lit, from high up
+
+
 class Metered(NamedTuple):
     """What the film settled on, in the order in which `develop` takes it."""
 
@@ -275,11 +281,20 @@ class Metered(NamedTuple):
 
 
 def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
-    """Automatic exposure and white balance, metered on a small frame of the picture."""
+    """Automatic exposure and white balance, metered on a small frame of the picture: on its sky,
+    and the higher the eye the more on all that is lit in it."""
     quality = Quality("meter", prepared.fineness, 1, 2.2, 0.0, 0.3, 0.2, horizon=2)
-    frame = render_frame(prepared, picture_lens(camera), METER_SIZE, quality, workers, cancel,
-                         sun_disc=False, ground=False)
-    ev = meter(frame[..., 1].astype(np.float64), frame[..., ALPHA] > 0.5)
+
+    def metered(ground: bool) -> float:
+        frame = render_frame(prepared, picture_lens(camera), METER_SIZE, quality, workers, cancel,
+                             sun_disc=False, ground=ground)
+        luminance = frame[..., 1].astype(np.float64)
+        counts = luminance > UNLIT * np.percentile(luminance, 99.0)
+        return meter(luminance, counts if ground else frame[..., ALPHA] > 0.5)
+
+    whole = smooth((camera.altitude_m - HIGH_EYE_M) / (WHOLE_EYE_M - HIGH_EYE_M))
+    ev = (1.0 - whole) * metered(ground=False) if whole < 1.0 else 0.0
+    ev += whole * metered(ground=True) if whole > 0.0 else 0.0
     falling = np.zeros(3)
     for light in prepared.lights:
         air = light.atmosphere

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -14,7 +15,19 @@ from dovrek.core.air.sky_view import SHADE_NODES, SHADE_TOP_KM, SkyView, hemisph
 from dovrek.core.air.sources import Source
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sun_table import SunTable, sun_transmittance
-from dovrek.core.air.sunlight import disc_light, ground_light, illuminances, light_direction
+from dovrek.core.air.sunlight import (
+    SKY as DAY_SKY,
+)
+from dovrek.core.air.sunlight import (
+    SUN as DAY_SUN,
+)
+from dovrek.core.air.sunlight import (
+    day_table,
+    disc_light,
+    ground_light,
+    illuminances,
+    light_direction,
+)
 from dovrek.core.clouds.light import grid as light_grid
 from dovrek.core.clouds.light.solve import sheet_shares
 from dovrek.core.clouds.phase import PHASES, beam_tables
@@ -34,6 +47,8 @@ from dovrek.core.transport.scene import GROUND, SUN, Scene, grain
 from dovrek.sky.seen import owner_of, owners_of
 
 FLATTEST_DISC = 0.6
+REFRACTING_M = 8000.0  # height over which refraction falls to about a third, with the air
+DAYBREAK = 1.0  # cd/m² of the ground by the sun, from which its aureole is reckoned with
 LOW_EYE_M = 2.0  # the eye that sees what falls on the ground
 
 
@@ -170,17 +185,18 @@ def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place,
 def sun_record(air: Air | Atmosphere, source: Source, height_m: float) -> np.void:
     """The source as rays meet it."""
     sun = source.place
-    columns, trans = np.empty(4), np.empty(WAVES)
-    sun_transmittance(air.sun, air.media, height_m * 1e-3, math.sin(sun.elevation_true),
-                      air.media.haze_per_km, columns, trans)
+    columns = np.empty(4)
+    # The table fades the disc as it sets; behind the horizon the ground hides it instead.
+    light = disc_light(air.media, air.sun, sun, height_m, columns)
+    # Refraction lifts it by what air there is at the eye.
+    lift = (sun.elevation - sun.elevation_true) * math.exp(-height_m / REFRACTING_M)
+    place = replace(sun, elevation=sun.elevation_true + lift)
     flat = float(np.clip(columns[3], FLATTEST_DISC, 1.0)) if columns[3] > 0 else 0.8
     record = np.zeros(1, SUN)[0]
-    record["direction"], record["elevation"] = sun.vector, sun.elevation
+    record["direction"], record["elevation"] = place.vector, place.elevation
     record["azimuth"], record["radius"], record["flattening"] = sun.azimuth, source.radius, flat
     record["lit"], record["limb"] = source.lit, source.limb
-    # The table fades the disc as it sets; behind the horizon the ground hides it instead.
-    record["radiance"] = disc_light(air.media, air.sun, sun) / (
-        math.pi * source.radius**2 * flat)
+    record["radiance"] = light / (math.pi * source.radius**2 * flat)
     return record
 
 
@@ -223,12 +239,25 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         radius=tables.media.radius_km * 1e3,
         height=max(height_m, 0.2),
         shadow_rays=shadow_rays,
+        day=np.ones((2, 4, 3)),
     )
     lit, mean = lit_from_below(scene, [s.base for s in stands], tools.workers, tools.cancel)
     scene = scene._replace(below=over_mean(lit, mean, ground))
     low = scene if low_view is None else scene._replace(height=LOW_EYE_M, clear=low_view)
     _light_ground(ground, low, tables, sun, tools)
-    return scene._replace(below=over_mean(lit, mean, ground), land=land_at)
+    scene = scene._replace(below=over_mean(lit, mean, ground), land=land_at)
+    return scene._replace(day=_day(scene, tables, sun)) if scene.clear.high else scene
+
+
+def _day(scene: Scene, air: Air, sun: Place) -> NDArray[np.float64]:
+    """What the day is like far away under clouds like those here (`Scene.day`)."""
+    _, suns, _ = scene.sunlight.shape
+    day = day_table(air.media, air.sun, air.scattered, sun, suns)
+    ground, here = scene.ground, day[len(day) // 2]
+    by_sun = (ground["by_sun"] + ground["by_aureole"]) / np.maximum(here[DAY_SUN], 1e-30)
+    day[:, DAY_SUN] *= by_sun if here[DAY_SUN][1] > DAYBREAK else 1.0
+    day[:, DAY_SKY] *= ground["by_sky"] / np.maximum(here[DAY_SKY], 1e-30)
+    return day
 
 
 def _light_ground(ground: np.void, low: Scene, air: Air, sun: Place, tools: Tools) -> None:

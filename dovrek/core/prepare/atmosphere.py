@@ -36,9 +36,10 @@ def scattering(tools: Tools, air: AirParameters, table: SunTable, quality: Quali
 
 
 @stage("sunlight")
-def sunlight(tools: Tools, air: AirParameters, table: SunTable, sun: Place) -> NDArray[np.float64]:
-    """Sunlight by height and by the change of the sun's height over distance."""
-    return sunlight_table(media_of(air), table, sun)
+def sunlight(tools: Tools, air: AirParameters, table: SunTable, sun: Place,
+             spans: int) -> NDArray[np.float64]:
+    """Sunlight by height and by the change of the sun's height over distance, 5° a span."""
+    return sunlight_table(media_of(air), table, sun, spans)
 
 
 @stage("sky view", wide=True)

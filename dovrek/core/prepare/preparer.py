@@ -6,6 +6,7 @@ leaves shapes and densities alone, a layer's change leaves the others alone.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -23,9 +24,9 @@ from dovrek.core.air.sky_view import (
 )
 from dovrek.core.air.sources import Source, sources
 from dovrek.core.air.sun_place import Place
-from dovrek.core.air.sunlight import light_direction
+from dovrek.core.air.sunlight import light_direction, spans_of
 from dovrek.core.clouds.motion import Moving, moving_of
-from dovrek.core.geometry.planet import reach_m
+from dovrek.core.geometry.planet import HIGH_EYE_M, reach_m, sight_m
 from dovrek.core.land.forms import shape_of
 from dovrek.core.land.meeting import land_record, raised
 from dovrek.core.land.sky_share import ready_land
@@ -61,6 +62,7 @@ FAR_APART = 0.1  # of the light that a layer leaves in the air, for views to rec
 SCENES_NOTED = 64  # documents whose scenes are known to be built
 NEAR_GROUND_M = 200.0  # a camera below sees the sky as the ground does
 # Airglow and stars of a dark site, about 22 magnitudes a square arcsecond (Leinert et al. 1998).
+OVER_LIMB = 0.08  # radians
 NIGHT_GLOW = (1.75e-4, 1.8e-4, 2.1e-4)
 
 
@@ -162,7 +164,11 @@ class Preparer:
         shade = shade_of(bodies, means, sun, fineness.rough)
         light = light_nodes(bodies, light_direction(sun), radius, fineness)
         height = sky.camera.altitude_m
-        far = max([reach_m(b.base + b.layer.thickness_m, height) for b in bodies] + [LEAST_FAR_M])
+        high = height > HIGH_EYE_M
+        sight = sight_m if high else reach_m
+        far = max([sight(b.base + b.layer.thickness_m, height) for b in bodies] + [LEAST_FAR_M])
+        # Arc of the ground to the horizon, and beyond to clouds that stand over it.
+        spans = spans_of(math.acos(radius / (radius + height)) + OVER_LIMB) if high else 1
         shadow_rays = sky.air.shadow_rays and bool(bodies)
         observer = Observer(height, sun.elevation_true, sun.azimuth, far, not shadow_rays)
         low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
@@ -178,7 +184,7 @@ class Preparer:
             land=shape,
             land_at=land_record(sky, squares, land.places, len(land.sky)),
             low_view=low if height > NEAR_GROUND_M else None,
-            beam=sunlight(air=air.parameters, table=air.table, sun=sun), source=source,
+            beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,
             soil=(sky.air.ground_variety, sky.camera.east_m, sky.camera.north_m))
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),

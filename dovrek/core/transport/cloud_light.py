@@ -13,7 +13,13 @@ from dovrek.core.clouds.rain import RAIN_SHADE, falls_from
 from dovrek.core.clouds.record import HEAPED
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import part
-from dovrek.core.transport.look_ups import from_below, grid_depth, grid_light
+from dovrek.core.transport.look_ups import (
+    day_there,
+    from_below,
+    grid_depth,
+    grid_light,
+)
+from dovrek.core.transport.tones import BASE, BODY, LIT, tones
 
 OPAQUE = 0.04
 SEEN = 0.99  # what passes once a cloud is there to be seen
@@ -127,11 +133,12 @@ def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
     up = share_s * gained * j_sky
     down = share_s * gained * (1.0 - j_sky) * under_cloud
     walk.matte[l] += share_s * gained
+    tones(scene.field, p, x, y, z, sigma, tau, footprint, walk.tones)
     haloed = p.halo * sigma * ds * math.exp(-HALO_FALL * along)
     for c in range(3):
-        gain = ((sun_light + haloed * walk.ring[c]) * walk.sunlight[c] * p.tint_lit[c]
-                + up * scene.ambient[l, 0, c] * p.tint_body[c]
-                + down * scene.ambient[l, 1, c] * p.tint_base[c])
+        gain = ((sun_light + haloed * walk.ring[c]) * walk.sunlight[c] * walk.tones[LIT + c]
+                + up * scene.ambient[l, 0, c] * walk.day[c] * walk.tones[BODY + c]
+                + down * scene.ambient[l, 1, c] * walk.day[3 + c] * walk.tones[BASE + c])
         walk.batch[c] += gain
         walk.latest[c] += gain
 
@@ -145,6 +152,8 @@ def gather(scene, walk, place, ds, footprint, with_passes):
     es = math.exp(-walk.sigma_scaled * ds)
     sunlight_at(scene.sunlight, scene.sun.direction, scene.radius, walk.x, walk.y, walk.h,
                 walk.sunlight)
+    if scene.clear.high:
+        day_there(scene, walk.x, walk.y, walk.day[:])
     gained = walk.through_scaled * (1.0 - es)
     for c in range(3):
         walk.latest[c] = 0.0

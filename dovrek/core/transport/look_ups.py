@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 
+from dovrek.core.air.sunlight import ABOVE, SKY, SUN, UNDER, day_place
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.light.grid import CHANNELS, COARSER
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.geometry.planet import sun_height
 from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.scene import BELOW_M
 
@@ -76,7 +78,10 @@ def depth_above(scene, x, y, h):
     Every grid counts the layers above its own, so the deepest of the layers above tells all.
     """
     depth, layer, sun = 0.0, -1, scene.sun.direction
-    sz = sun[2] + (x * sun[0] + y * sun[1]) / scene.radius
+    if scene.clear.high:
+        sz = sun_height(scene.radius, sun, x, y)
+    else:
+        sz = sun[2] + (x * sun[0] + y * sun[1]) / scene.radius
     if sz <= LOWEST_SUN:
         return depth, layer
     for l in range(len(scene.field.layers)):
@@ -117,9 +122,32 @@ def ground_light(scene, x, y, along_x, along_y, across, out):
         sx, sy = x + place * along_x, y + place * along_y
         lit += sun_passed(scene, sx, sy, 0.0) / steps
         tone += ground_tone(scene, sx, sy, max(across, 2.0 * half / steps)) / steps
+    if scene.clear.high:
+        suns, _, _ = scene.day.shape
+        at = day_place(suns, scene.sun.direction, scene.radius, x, y)
+        j = min(int(at), suns - 2)
+        f = at - j
+        for c in range(3):
+            by_sun = scene.day[j, SUN, c] * (1.0 - f) + scene.day[j + 1, SUN, c] * f
+            by_sky = scene.day[j, SKY, c] * (1.0 - f) + scene.day[j + 1, SKY, c] * f
+            out[c] = tone * (by_sun * lit + by_sky)
+        return lit
     for c in range(3):
         out[c] = tone * ((ground.by_sun[c] + ground.by_aureole[c]) * lit + ground.by_sky[c])
     return lit
+
+
+@inner
+def day_there(scene, x, y, out):
+    """Light from above and from below at a place over that at the camera's foot, into `out` (6,):
+    XYZ each."""
+    suns, _, _ = scene.day.shape
+    at = day_place(suns, scene.sun.direction, scene.radius, x, y)
+    j = min(int(at), suns - 2)
+    f = at - j
+    for c in range(3):
+        out[c] = scene.day[j, ABOVE, c] * (1.0 - f) + scene.day[j + 1, ABOVE, c] * f
+        out[3 + c] = scene.day[j, UNDER, c] * (1.0 - f) + scene.day[j + 1, UNDER, c] * f
 
 
 @kernel

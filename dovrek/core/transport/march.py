@@ -18,7 +18,7 @@ from dovrek.core.clouds.record import HEAPED, VEIL
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
-from dovrek.core.geometry.planet import ground_distance
+from dovrek.core.geometry.planet import arc_share, ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.land.meeting import land_distance
 from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
@@ -47,6 +47,7 @@ from dovrek.core.transport.shadow_rays import find_shadows, lit_share, taken
 from dovrek.core.transport.spans import layer_spans, layers_at
 
 STEPS_LIMIT = 4000
+THROUGH_STEPS = 10.0  # through a layer's height at least
 LAND_FAR_M = 400_000.0
 NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
@@ -64,16 +65,18 @@ BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that sha
 def _step(p, t, r0, dz, radius, longer, grows):
     """Step at a distance inside a layer, `longer` than the basic one and growing with the way
     there: (metres, whether in falling rain). A veil gets about as many steps however slanting."""
-    step = longer * (p.step + grows * t)
+    # However far, a layer seen from above is met some times on the way through it.
+    through = (p.highest - p.lowest) / (THROUGH_STEPS * max(abs(r0 * dz + t) / radius, 0.01))
+    step = longer * min(p.step + grows * t, max(p.step, through))
     if p.form == VEIL:
-        slope = abs(r0 * dz + t) / r0
+        slope = abs(r0 * dz + t) / radius
         return max(step, longer * p.step / max(slope, 0.03)), False
     if p.level_step > 0.0:
-        slope = abs(r0 * dz + t) / r0
+        slope = abs(r0 * dz + t) / radius
         return max(step, longer * min(p.step / max(slope, 0.01), p.level_step)), False
     if p.fall <= 0.0:
         return step, False
-    slope = (r0 * dz + t) / r0
+    slope = (r0 * dz + t) / radius
     under = p.base + falls_from(p) - (math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - radius)
     if under <= 0.0:
         return step, False
@@ -113,6 +116,7 @@ def _settle(scene, walk, shadows):
 def _begin(scene, walk, spans, shadows):
     """What the ray's direction means, the stretches where cloud may be, and nothing gathered."""
     dx, dy, dz = walk.dx, walk.dy, walk.dz
+    walk.level = math.sqrt(dx * dx + dy * dy)
     walk.elevation = math.asin(clamp(dz, -1.0, 1.0))
     walk.azimuth = math.atan2(dx, dy)
     sun = scene.sun.direction
@@ -134,6 +138,8 @@ def _begin(scene, walk, spans, shadows):
                      walk.azimuth, walk.limit, walk.random, shadows, walk.parts)
     layer_spans(scene.field.layers, scene.radius, walk.height, dz,
                 min(walk.limit, scene.clear.air_far_m), spans)
+    for c in range(6):
+        walk.day[c] = 1.0
     for c in range(3):
         walk.ring[c] = halo_at(theta, RINGS[c])
         walk.total[c], walk.batch[c], walk.behind[c] = 0.0, 0.0, 0.0
@@ -151,7 +157,8 @@ def _look(scene, marching, walk, place):
     footprint = 0.7 * marching.footprint * (walk.pixel_m + walk.pixel_rad * place)
     r0 = walk.r0
     h = math.sqrt(r0 * r0 + 2.0 * r0 * place * walk.dz + place * place) - scene.radius
-    x, y = walk.x0 + place * walk.dx, walk.y0 + place * walk.dy
+    way = place * arc_share(scene.radius, r0, place, walk.dz, walk.level)
+    x, y = walk.x0 + way * walk.dx, walk.y0 + way * walk.dy
     detail = marching.detail if walk.through > DEEP else 0.0
     nearest, sigma_all, scaled_all = -1e9, 0.0, 0.0
     for m in range(walk.active):
@@ -223,7 +230,8 @@ def _ground_behind(scene, walk, shadows):
     there."""
     t = walk.ground_t
     _air(scene, walk, shadows, t)
-    x, y = walk.x0 + t * walk.dx, walk.y0 + t * walk.dy
+    way = t * arc_share(scene.radius, walk.r0, t, walk.dz, walk.level)
+    x, y = walk.x0 + way * walk.dx, walk.y0 + way * walk.dy
     across = walk.pixel_m + walk.pixel_rad * t
     if walk.on_land != 0:
         h = walk.height + t * walk.dz + t * t * (1.0 - walk.dz * walk.dz) / (2.0 * scene.radius)

@@ -21,22 +21,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.sky_looks import air_between, sky_radiance
-from dovrek.core.air.sky_view import SkyView
+from dovrek.core.air.sky_view import AIR_BELOW, SkyView
 from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
+from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.phase import RINGS, halo_at
 from dovrek.core.compile.arithmetic import clamp, henyey_greenstein
 from dovrek.core.compile.kernels import inner, kernel, part, solver
-from dovrek.core.geometry.planet import ground_distance
+from dovrek.core.geometry.planet import arc_share, ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.disc import sun_disc_share
 from dovrek.core.transport.ground_tone import ground_tone
+from dovrek.core.transport.look_ups import grid_depth
 from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
 from dovrek.core.transport.scene import Scene
 from dovrek.core.transport.scratch import PATH, SPANS
 from dovrek.core.transport.spans import layer_spans, layers_at
+from dovrek.core.transport.tones import BASE, BODY, LIT, tones
 
 FAR_M = 1e9
 TRUSTED = 0.6  # of a clear distance that a jump takes
@@ -69,6 +72,13 @@ def _random(state):
     z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     z = z ^ (z >> np.uint64(31))
     return (float(z >> np.uint64(11)) + 0.5) * (1.0 / 9007199254740992.0)
+
+
+@part
+def _foot(scene, x, y, z):
+    """Arcs over the ground, east and north, to below a place of the tangent plane's axes."""
+    share = arc_share(scene.radius, scene.radius + z, math.sqrt(x * x + y * y), 0.0, 1.0)
+    return share * x, share * y
 
 
 @kernel
@@ -105,7 +115,7 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
                 break
             rise = 2.0 * r0 * t * mu + t * t
             h = h0 + rise / (math.sqrt(r0 * r0 + rise) + r0)
-            x, y = at[0] + t * ray[0], at[1] + t * ray[1]
+            x, y = _foot(scene, at[0] + t * ray[0], at[1] + t * ray[1], at[2] + t * ray[2])
             nearest, total = -1e9, 0.0
             for m in range(active):
                 l = here[m]
@@ -195,13 +205,14 @@ def _off_ground(at, radius, ray, state):
 
 
 @part
-def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, ground_t, path):
+def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, t, ground_t, path):
     """Light of the air on a stretch that starts at the camera or ends outside all cloud, into the
     path's total; True when the stretch ends in the sky."""
     view = scene.clear
     if seen_from >= 0:
-        view = SkyView(tracing.horizons[seen_from], tracing.sun_azimuth, tracing.skies[seen_from],
-                       tracing.airs[seen_from], tracing.far_m)
+        view = SkyView(tracing.horizons[seen_from], 0.5 * math.pi, tracing.sun_azimuth,
+                       tracing.skies[seen_from], tracing.airs[seen_from], AIR_BELOW,
+                       tracing.far_m, False, scene.radius, 0.0)
     light, tint, total, kept = path.light, path.tint, path.total, path.kept
     elevation = math.asin(clamp(mu, -1.0, 1.0))
     azimuth = math.atan2(ray[0], ray[1])
@@ -210,7 +221,7 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, g
         if airy:
             sky_radiance(view, elevation, azimuth, cosine, path.look, light)
             for c in range(3):
-                wash = scene.field.layers[washed].tint_body[c] if washed >= 0 else 1.0
+                wash = path.tones[BODY + c] if path.washed >= 0 else 1.0
                 total[c] += tint[c] * wash * light[c]
             if seen_from < 0 and tracing.sun_disc:
                 disc = sun_disc_share(scene, elevation, azimuth, pixel)
@@ -220,8 +231,8 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, g
     reach = t if t >= 0.0 else ground_t
     air_between(view, elevation, azimuth, cosine, reach, path.look, path.away, kept)
     for c in range(3):
-        if washed >= 0:
-            tint[c] *= scene.field.layers[washed].tint_base[c]
+        if path.washed >= 0:
+            tint[c] *= path.tones[BASE + c]
         total[c] += tint[c] * path.away[c] if airy else 0.0
         tint[c] *= kept[c]
     return False
@@ -231,7 +242,8 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, g
 def _off_the_ground(scene, tracing, ray, state, path, spans):
     """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
     at, tint = path.at, path.tint
-    tone = ground_tone(scene, at[0], at[1], TREAD_M)
+    x, y = _foot(scene, at[0], at[1], at[2])
+    tone = ground_tone(scene, x, y, TREAD_M)
     for c in range(3):
         tint[c] *= tone
     if tracing.sun and scene.sun.direction[2] > 0.0:
@@ -248,10 +260,11 @@ def _off_the_ground(scene, tracing, ray, state, path, spans):
 
 
 @part
-def _sun_in_cloud(scene, p, cosine, washed, state, path, spans):
+def _sun_in_cloud(scene, p, cosine, state, path, spans):
     """Sunlight that cloud turns toward the path at its place."""
     at, light, sun = path.at, path.light, scene.sun.direction
-    sunlight_at(scene.sunlight, sun, scene.radius, at[0], at[1], _height(scene, at), light)
+    x, y = _foot(scene, at[0], at[1], at[2])
+    sunlight_at(scene.sunlight, sun, scene.radius, x, y, _height(scene, at), light)
     if light[1] <= 0.0:
         return
     # Deep inside most shadow rays end at once: that costs no bias.
@@ -259,8 +272,21 @@ def _sun_in_cloud(scene, p, cosine, washed, state, path, spans):
     turned = _phase(scene.lobes[p.phase], cosine)
     for c in range(3):
         gain = turned + p.halo * halo_at(math.acos(cosine), RINGS[c])
-        wash = scene.field.layers[washed].tint_lit[c] if washed >= 0 else 1.0
+        wash = path.tones[LIT + c] if path.washed >= 0 else 1.0
         path.total[c] += path.tint[c] * wash * through * gain * light[c]
+
+
+@part
+def _washed_by(scene, p, footprint, path):
+    """Set the tones of the wash that tints the path from now on: those of its place."""
+    at = path.at
+    x, y = _foot(scene, at[0], at[1], at[2])
+    h = _height(scene, at)
+    _, sigma = density(scene.field, path.layer, x, y, h - p.base, footprint, 2.0)
+    z = h - p.base - lifted(scene.field, p, x, y)
+    depth = grid_depth(scene.light, p, x, y, z, 0.5)
+    tones(scene.field, p, x, y, z, sigma, depth, footprint, path.tones)
+    path.washed = path.layer
 
 
 @inner
@@ -274,9 +300,9 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
     at[0], at[1], at[2] = place[0], place[1], scene.height
     out[ALPHA], out[DISTANCE] = 1.0, 0.0
     seen_from = -1  # the camera; later the layer or the ground that turned the path
-    # The layer whose wash tints the path: the first that it meets, −2 once the ground has turned
-    # it after that. What clouds send to the ground and to each other keeps its own colour.
-    washed = -1
+    # The wash that tints a path is that of the place where it first meets a layer. What clouds
+    # send to the ground and to each other keeps its own colour.
+    path.washed = -1
     for _ in range(1_000_000):
         h = _height(scene, at)
         rz = scene.radius + at[2]
@@ -288,11 +314,10 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
         t = _flight(scene, at, ray, limit, 0, state, path, spans)
         cosine = clamp(ray[0] * sun[0] + ray[1] * sun[1] + ray[2] * sun[2], -1.0, 1.0)
         if t < 0.0 or seen_from < 0:
-            if _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, washed, t, ground_t,
-                            path):
+            if _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, t, ground_t, path):
                 break
-            if washed >= 0:
-                washed = -2
+            if path.washed >= 0:
+                path.washed = -2
         if t < 0.0:
             if seen_from < 0 and not tracing.ground:
                 out[ALPHA] = 0.0
@@ -310,11 +335,11 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
         if seen_from < 0:
             out[DISTANCE] = t
         seen_from = path.layer
-        if washed == -1:
-            washed = seen_from
         p = scene.field.layers[seen_from]
+        if path.washed == -1:
+            _washed_by(scene, p, pixel * t, path)
         if tracing.sun:
-            _sun_in_cloud(scene, p, cosine, washed, state, path, spans)
+            _sun_in_cloud(scene, p, cosine, state, path, spans)
         _turn(scene.lobes[p.phase], ray, state)
     for c in range(3):
         out[c] = path.total[c]

@@ -20,6 +20,7 @@ SPANS = np.dtype([
 WALK = np.dtype([
     ("x0", "f8"), ("y0", "f8"), ("height", "f8"),  # where it starts, metres
     ("dx", "f8"), ("dy", "f8"), ("dz", "f8"),  # unit vector: east, north, up
+    ("level", "f8"),  # sine of its angle from the zenith
     ("pixel_m", "f8"), ("pixel_rad", "f8"),  # width of a pixel: metres + radians · distance
     ("random", "f8"), ("stream", "i8"),  # shift of its samples, 0 … 1, and their series
     ("elevation", "f8"), ("azimuth", "f8"),  # radians
@@ -42,6 +43,8 @@ WALK = np.dtype([
     ("scatter", "f8", (3,)), ("passed", "f8", (3,)),  # of air
     ("matte", "f8", (ACTIVE_MOST,)),
     ("grid", "f8", (6,)), ("place", "f8", (3,)), ("parts", "f8", (9,)),  # of look-ups
+    ("tones", "f8", (9,)),  # of a layer's wash (`tones`)
+    ("day", "f8", (6,)),  # of the place (`look_ups.day_there`)
     ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)), ("normal", "f8", (3,)),
 ], align=True)
 
@@ -60,5 +63,7 @@ PATH = np.dtype([
     ("layer", "i8"),  # that the last flight met
     ("at", "f8", (3,)),  # place, metres in the level plane at the camera's ground point
     ("light", "f8", (3,)), ("tint", "f8", (3,)), ("total", "f8", (3,)),
+    ("tones", "f8", (9,)), ("washed", "i8"),  # of the layer's wash that tints it; −1 before it
+    # has met one, −2 once the ground has turned it
     ("look", "f8", (14,)), ("away", "f8", (3,)), ("kept", "f8", (3,)),  # of sky and air
 ], align=True)
