@@ -11,6 +11,7 @@ from pydantic import Field, field_validator, model_validator
 
 from dovrek.sky.behind import Behind
 from dovrek.sky.fog import Fog
+from dovrek.sky.ground import Ground
 from dovrek.sky.hero import HEROES_MOST, Hero
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Motion
@@ -279,6 +280,7 @@ class Sky(Group):
     sun: Sun = Field(default_factory=lambda: Sun())
     moon: Moon = Field(default_factory=lambda: Moon())
     air: Air = Field(default_factory=lambda: Air())
+    ground: Ground = Field(default_factory=lambda: Ground())
     relief: Relief = Field(default_factory=lambda: Relief())
     fog: Fog = Field(default_factory=lambda: Fog())
     behind: Behind = Field(default_factory=lambda: Behind())

@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.genera import (
     CELLS,
     FEATURES,
@@ -387,6 +388,7 @@ class Layer(Group):
     clearings: Clearings = Field(default_factory=lambda: Clearings())
     region: Region = Field(default_factory=lambda: Region())
     bounds: Bounds = Field(default_factory=lambda: Bounds())
+    cyclone: Cyclone = Field(default_factory=lambda: Cyclone())
     heroes: list[Hero] = Field(default_factory=list, max_length=HEROES_MOST)
     drape: Drape = Field(default_factory=lambda: Drape())
     map: CoverMap = Field(default_factory=lambda: CoverMap())

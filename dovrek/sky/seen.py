@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
+from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
 from dovrek.sky.keeping import Bounds, Region
 from dovrek.sky.layer import Clearings, CoverMap, Layer
@@ -72,6 +73,7 @@ def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
             "growth": 1.0, "growth_spread": 0.0, "anvil": max(h.anvil for h in heroes)}),
         "life": layer.life.model_copy(update={"cycle_s": 0.0}), "wind": wind,
         "clearings": Clearings(), "region": Region(), "map": CoverMap(), "bounds": Bounds(),
+        "cyclone": Cyclone(),
         "rows": layer.rows.model_copy(update={"share": 0.0}),
         "fall": layer.fall.model_copy(update={"amount": 0.0}),
     })

@@ -14,11 +14,13 @@ from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 
 Vector = tuple[float, float]
+Spin = tuple[float, float, float, float]
 
 # Shape changes so much slower than drift carries it when it looks right (common practice).
 CHURN_SHARE, LEAST_WIND_M_S = 1.0 / 25.0, 6.0
 # Tiles that change, over the size of a cell: of the pattern, of lumps, of their skin.
 CHURNED = (12.0, 1.0, 0.27)
+WINDS = 1.2  # of its turn that a storm's middle winds on: textures half way out keep to the arms
 DISSOLVE = 0.2  # of a loop over which a layer passes over into its other copy
 COPY_APART_M = (23_000.0, 14_000.0)  # where the second copy of a loop is taken from
 CENTRE_STEP = 12  # cells of the innermost grid by which grids follow a layer
@@ -35,6 +37,8 @@ class Moving(NamedTuple):
     turn: int = 0  # of lives of its heaps
     turned: float = -1.0  # share of it that has passed; below 0: its clouds stay
     turns: int = 0  # that a loop has
+    spin: Spin = (0.0, 0.0, 0.0, 0.0)  # of a storm: turn of its arms, winding of its middle in
+    # two copies (radians), share of the second
     back: Vector = (0.0, 0.0)  # by which the next turn's clouds are set back, in a loop
 
 
@@ -55,10 +59,14 @@ def moving_of(sky: Sky, layer: Layer, clip_s: float, about_s: float | None = Non
     period = whole if motion.loop else layer.churn.period_s
     churn = churned(layer, passed, period, motion.loop)
     about_s = clip_s if about_s is None else in_clip(sky, about_s)
+    spin = spun(layer, clip_s / motion.length_s, whole, motion.loop)
+    if motion.loop and layer.cyclone.stands:  # it turns where it is
+        rests = _less((0.0, 0.0), travel)
+        return _centred(Moving(rests, churn=churn, spin=spin), rests, dx)
     if motion.loop and _heaped(layer):
         return _reborn(layer, passed, about_s * motion.time_scale, whole, travel, churn, dx)
     if not motion.loop:
-        found = Moving(_less(drift_of(sky, layer.id, clip_s), travel), churn=churn)
+        found = Moving(_less(drift_of(sky, layer.id, clip_s), travel), churn=churn, spin=spin)
         turn_s = turn_of(layer)
         if turn_s > 0.0:
             turn = math.floor(passed / turn_s)
@@ -129,6 +137,21 @@ def _copies(layer: Layer, share: float, whole_s: float,
     if not bounded:  # elsewhere in its field, so that the halves of the loop differ
         places[1] = _less(places[1], COPY_APART_M)
     return (places[0], places[1]), dissolve(second) if east or north else 0.0
+
+
+def spun(layer: Layer, share: float, whole_s: float, loop: bool) -> Spin:
+    """How a turning storm has turned at a share of a clip of so many seconds of the sky. In a loop
+    its arms make whole turns, and the winding of its middle passes over into one half a loop apart.
+    """
+    if not layer.cyclone.stands or (share == 0.0 and not loop):
+        return 0.0, 0.0, 0.0, 0.0
+    turns = whole_s / (3600.0 * layer.cyclone.turn_h)
+    wound = 2.0 * math.pi * turns * WINDS
+    if not loop:
+        return 2.0 * math.pi * turns * share, wound * share, 0.0, 0.0
+    first, second = (share + 0.5) % 1.0, share % 1.0
+    return (2.0 * math.pi * round(turns) * share, wound * (first - 0.5), wound * (second - 0.5),
+            dissolve(second))
 
 
 def dissolve(share: float) -> float:

@@ -21,6 +21,7 @@ from dovrek.core.clouds.rain import RAIN_PER_M, RAIN_SHADE
 from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL
 from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
+from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.genera import VEILS
 from dovrek.sky.keeping import Bounds
 from dovrek.sky.layer import Layer, Wash
@@ -31,6 +32,7 @@ Record = NDArray[np.void]
 NOTHING, WHOLE = 1e3, -5.0  # levels of score above which there is no cloud, below which no gap
 SIDES = {"everywhere": 0.0, "inside": 1.0, "outside": -1.0}
 ENDINGS = ("evaporates", "tears", "subsides")
+WIDEST_WALL, WIDEST_EYE = 0.4, 0.8  # of a storm's radius, of its eyewall
 EDGE_STOPS = 1.5  # by which thin edges of a wash are brighter at most
 STREET_CELLS, WAVE_CELLS = 3.2, 6.5  # spacing of rows in cells, unless set
 
@@ -84,6 +86,8 @@ def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed:
         heights, densities = zip(*layer.body.profile, strict=True)
         p["profiled"] = 1.0
         p["profile"] = np.interp(np.linspace(0.0, 1.0, PROFILE_NODES), heights, densities)
+    if layer.cyclone.stands:
+        _storm(p, layer.cyclone)
     _open(p, layer, seed, sky_seed)
     if layer.fall.amount > 0.0 and build.form != VEIL:
         p["base"] = base
@@ -91,6 +95,19 @@ def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed:
         p["fall_reach"] = layer.fall.reach * base
         p["lowest"] = min(p["lowest"], -p["fall_reach"])
     return record
+
+
+def _storm(p: Any, storm: Cyclone) -> None:
+    """A turning storm, as it stands at the start of the clip; its eye stays within its wall."""
+    p["storm_x"], p["storm_y"] = 1e3 * storm.east_km, 1e3 * storm.north_km
+    p["storm_sign"] = 1.0 if storm.hemisphere == "north" else -1.0
+    p["storm_radius"] = 1e3 * storm.radius_km
+    p["storm_wall"] = 1e3 * min(storm.wall_km, WIDEST_WALL * storm.radius_km)
+    p["storm_eye"] = min(1e3 * storm.eye_km, WIDEST_EYE * p["storm_wall"])
+    p["storm_arms"], p["storm_pitch"] = storm.arms, math.tan(math.radians(storm.pitch_deg))
+    p["storm_width"], p["storm_ragged"] = storm.width, storm.ragged
+    p["storm_shield"], p["storm_high"], p["storm_sea"] = (
+        storm.shield, storm.outer_height, storm.sea)
 
 
 def _open(p: Any, layer: Layer, seed: int, sky_seed: int) -> None:
@@ -179,13 +196,14 @@ def lived_record(record: Record, level: float, life: SheetLife) -> Record:
 def moved_record(record: Record, moving: Moving) -> Record:
     """The record with the change of its shape and, in a loop, its second copy, in the frame of its
     own field."""
-    if (moving.churn, moving.back) == (STILL.churn, STILL.back) and moving.fade <= 0.0:
+    if moving._replace(drift=(0.0, 0.0), other=(0.0, 0.0), centre=(0.0, 0.0)) == STILL:
         return record
     record = record.copy()
     p = record[0]
     p["churn_slow"], p["churn"], p["churn_fine"] = moving.churn
     p["back_x"], p["back_y"] = moving.back
     p["fade"] = moving.fade
+    p["storm_angle"], p["storm_phase"], p["storm_other"], p["storm_share"] = moving.spin
     if moving.fade > 0.0:
         p["fade_x"], p["fade_y"] = (b - a for a, b in zip(moving.drift, moving.other, strict=True))
     return record

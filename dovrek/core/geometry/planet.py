@@ -137,6 +137,15 @@ def sight_m(top_m: float, eye_m: float) -> float:
                    + math.sqrt(max(eye_m, 0.0) * (2.0 * EARTH_M + max(eye_m, 0.0))))
 
 
+def lit_m(top_m: float, eye_m: float) -> float:
+    """Distance along the ground up to which clouds of a height are lit cell by cell."""
+    eye = eye_step_m(eye_m)
+    if eye <= HIGH_EYE_M:
+        return reach_m(top_m, eye)
+    arc = math.acos(EARTH_M / (EARTH_M + eye)) + math.acos(EARTH_M / (EARTH_M + max(top_m, 50.0)))
+    return EARTH_M * arc
+
+
 def told_m(top_m: float, eye_m: float, angle: float) -> float:
     """Distance, in steps of a tenth, up to which a top is seen at least so high (radians) above the
     level; it has no end for a top below the eye."""

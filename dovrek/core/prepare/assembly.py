@@ -32,9 +32,9 @@ from dovrek.core.clouds.light import grid as light_grid
 from dovrek.core.clouds.light.solve import sheet_shares
 from dovrek.core.clouds.phase import PHASES, beam_tables
 from dovrek.core.clouds.record import LAYER, Field
-from dovrek.core.clouds.values import Record
+from dovrek.core.clouds.values import Record, quantile
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
-from dovrek.core.compile.noise import NOISE_BYTES
+from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.atmosphere import Atmosphere
@@ -44,10 +44,13 @@ from dovrek.core.prepare.lighting import shares_of
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.core.transport.ground import fallen_light, lit_from_below, over_mean
 from dovrek.core.transport.scene import GROUND, SUN, Scene, grain
+from dovrek.core.transport.water import slope_variance
+from dovrek.sky.document import Sky
 from dovrek.sky.seen import owner_of, owners_of
 
 FLATTEST_DISC = 0.6
 REFRACTING_M = 8000.0  # height over which refraction falls to about a third, with the air
+WORLD_M = 4e7  # from which continents are dealt
 DAYBREAK = 1.0  # cd/m² of the ground by the sun, from which its aureole is reckoned with
 LOW_EYE_M = 2.0  # the eye that sees what falls on the ground
 
@@ -200,23 +203,40 @@ def sun_record(air: Air | Atmosphere, source: Source, height_m: float) -> np.voi
     return record
 
 
+SOIL = ("variety", "east", "north", "water", "slopes", "world_x", "world_y", "world_size",
+        "world_level")  # of the ground's record, then albedo and warmth of the land
+
+
+def soil_of(sky: Sky) -> tuple[float, ...]:
+    """What the document says of the ground: `SOIL`, then its land's albedo and warmth."""
+    ground = sky.ground
+    water = {"land": 0.0, "water": 1.0, "continents": 0.5}[ground.kind]
+    return (sky.air.ground_variety, sky.camera.east_m, sky.camera.north_m, water,
+            slope_variance(ground.waves), WORLD_M * hash_unit(ground.seed, 3, 17),
+            WORLD_M * hash_unit(ground.seed, 4, 17), 1e3 * ground.size_km,
+            quantile(ground.land_share), sky.air.ground_albedo, sky.air.ground_warmth)
+
+
 @stage("scene", wide=True)
 def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tuple[Any, Any, Any],
               light: list[NDArray[np.float32]], stands: list[Stand], shade: Shade,
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
               source: Source, height_m: float, shadow_rays: bool,
-              soil: tuple[float, float, float]) -> Scene:
+              soil: tuple[float, ...]) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
-    `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is the
-    ground's variety, and where the camera's foot is, metres east and north of the site.
+    `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is what
+    `soil_of` tells of the ground.
     """
     tables, sun = Air(media_of(air), table, scattered), source.place
     total_share = float(np.prod([s for s, _ in shade.shares])) if stands else 1.0
     ground = np.zeros(1, GROUND)[0]
-    ground["variety"], ground["east"], ground["north"] = soil
+    for name, value in zip(SOIL, soil, strict=False):
+        ground[name] = value
     ground["albedo"] = tables.media.albedo @ xyz_weights() / xyz_weights().sum(axis=0)
+    dry = media_of(air._replace(ground_albedo=soil[-2], ground_warmth=soil[-1])).albedo
+    ground["land"] = (dry @ xyz_weights()) / np.maximum(tables.media.albedo @ xyz_weights(), 1e-9)
     ground["by_sun"], ground["by_sky"] = ground_light(tables.media, table, scattered, sun)
     # Light that goes to and fro between the ground and the clouds above it.
     again = 1.0 / (1.0 - ground["albedo"] * (1.0 - total_share))

@@ -16,11 +16,23 @@ from dovrek.core.air.sunlight import sunlight_table
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.sky.document import Sky
 
+# What water sends back on the whole: its surface and its depth. Cox & Munk 1955 give .06 to .08
+# with the sun half way up.
+SEA_ALBEDO, SEA_WARMTH = 0.06, -0.4
+
 
 def air_parameters(sky: Sky) -> AirParameters:
     """What the document says of the air."""
+    water = water_share_of(sky)
     return AirParameters(sky.air.haze, sky.air.haze_height_m, sky.air.ozone_du,
-                         sky.air.ground_albedo, sky.air.ground_warmth, sky.site.elevation_m)
+                         water * SEA_ALBEDO + (1.0 - water) * sky.air.ground_albedo,
+                         water * SEA_WARMTH + (1.0 - water) * sky.air.ground_warmth,
+                         sky.site.elevation_m)
+
+
+def water_share_of(sky: Sky) -> float:
+    """Share of the world that is water."""
+    return {"land": 0.0, "water": 1.0, "continents": 1.0 - sky.ground.land_share}[sky.ground.kind]
 
 
 @stage("sun table")

@@ -44,7 +44,7 @@ from dovrek.core.clouds.values import (
     moved_record,
 )
 from dovrek.core.compile.noise import NOISE_BYTES, noise_volumes
-from dovrek.core.geometry.planet import eye_step_m, reach_m, told_m
+from dovrek.core.geometry.planet import eye_step_m, lit_m, reach_m, told_m
 from dovrek.core.land.forms import heights_of, shape_of
 from dovrek.core.prepare.fields import covered, field_of, solids
 from dovrek.core.prepare.fineness import Fineness
@@ -60,6 +60,7 @@ from dovrek.sky.seen import placed_by_hand
 
 LOWEST_BASE_M = 15.0
 SHEET_RASTER = 200
+STORM_LEVEL = 1.6  # score between a storm of full cover and one of none
 
 
 @stage("sheet level", wide=True)
@@ -176,8 +177,8 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M) if not build.grounded else 0.0
     top, eye = base + layer.thickness_m, sky.camera.altitude_m
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
-                      layer.body.density_per_km * 1e-3, reach_m(top, eye_step_m(eye)),
-                      fineness.cells)._replace(cx=moving.centre[0], cy=moving.centre[1])
+                      layer.body.density_per_km * 1e-3, lit_m(top, eye), fineness.cells)
+    grid = grid._replace(cx=moving.centre[0], cy=moving.centre[1])
     if placed_by_hand(layer):
         foot = (sky.camera.east_m, sky.camera.north_m)
         middle = middle_of(placed_of(layer.heroes), grid, foot)
@@ -200,7 +201,10 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
         gathering = None  # told by which clouds stand
     else:
         life = SheetLife(layer.life.stage, layer.life.spread, layer.life.ending)
-        if gathering is None:
+        found: float | Node[float]
+        if layer.cyclone.stands:  # its own arms say where it has cloud; cover fills or thins them
+            found = STORM_LEVEL * (0.5 - cover) if cover > 0.0 else NOTHING
+        elif gathering is None:
             found = sheet_level(record=record, cover=cover)
         else:
             record = gathered_record(record, gathering, NOISE_BYTES)

@@ -36,6 +36,7 @@ from dovrek.core.prepare.assembly import (
     joined_field,
     lit_scene,
     shade_of,
+    soil_of,
     stands_of,
 )
 from dovrek.core.prepare.atmosphere import (
@@ -101,7 +102,7 @@ def _told_by(sky: Sky, moved: Moves | None = None) -> str:
     layers = [x.model_dump(exclude={"name", "locked"}) for x in layers_of(sky)]
     return key_of(repr((layers, sky.seed, sky.site, sky.moment, sky.sun, sky.moon, sky.air,
                         sky.camera.altitude_m, sky.camera.east_m, sky.camera.north_m, sky.relief,
-                        sorted((moved or {}).items()))))
+                        sky.ground, sorted((moved or {}).items()))))
 
 
 class Preparer:
@@ -186,7 +187,7 @@ class Preparer:
             low_view=low if height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,
-            soil=(sky.air.ground_variety, sky.camera.east_m, sky.camera.north_m))
+            soil=soil_of(sky))
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
                         tuple(s for s, _ in shade.shares), shade.by_height, node.key,
                         fineness, source.weight)

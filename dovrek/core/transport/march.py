@@ -9,7 +9,7 @@ import math
 
 import numpy as np
 
-from dovrek.core.air.sky_looks import HAZE, OWN, PASSED, air_parts, sky_parts
+from dovrek.core.air.sky_looks import PASSED, air_parts
 from dovrek.core.air.sky_view import haze_phase
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
@@ -21,11 +21,8 @@ from dovrek.core.compile.noise import hash_unit
 from dovrek.core.geometry.planet import arc_share, ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.land.meeting import land_distance
+from dovrek.core.transport.backing import air_before, ground_behind, sky_behind
 from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
-from dovrek.core.transport.disc import sun_disc_share
-from dovrek.core.transport.ground_tone import ground_tone
-from dovrek.core.transport.land_light import land_light
-from dovrek.core.transport.look_ups import ground_light
 from dovrek.core.transport.passes import (
     AIR,
     BACK,
@@ -43,16 +40,17 @@ from dovrek.core.transport.passes import (
 )
 from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
 from dovrek.core.transport.scratch import SHADOWS, SPANS, WALK
-from dovrek.core.transport.shadow_rays import find_shadows, lit_share, taken
+from dovrek.core.transport.shadow_rays import find_shadows
 from dovrek.core.transport.spans import layer_spans, layers_at
 
 STEPS_LIMIT = 4000
+# Of what water mirrors: what is too little to look for, how soft it is, its eye.
+LEAST_MIRRORED, SPREAD_RAD, WATER_EYE_M = 2e-3, 0.01, 0.5
 THROUGH_STEPS = 10.0  # through a layer's height at least
 LAND_FAR_M = 400_000.0
 NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
 RAIN_STEPS, RAIN_FAR = 8.0, 0.03
-STEEPEST_STRIP, LONGEST_STRIP = 2e-4, 0.4  # sine of a ray's fall at least; of its way, at most
 # How steps grow with the way, at most and by a pixel's angle; and by an edge of what is in sight,
 # in pixels, down to the shortest in metres.
 GROWS, GROWS_PIXELS = 0.0024, 1.7
@@ -89,21 +87,10 @@ def _step(p, t, r0, dz, radius, longer, grows):
 
 
 @inner
-def _air(scene, walk, shadows, distance):
-    """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
-    parts = walk.parts
-    air_parts(scene.clear, walk.elevation, walk.azimuth, distance, parts)
-    lit = lit_share(shadows, distance) if scene.shadow_rays else 1.0
-    for c in range(3):
-        walk.scatter[c] = parts[OWN + c] + walk.haze * lit * parts[HAZE + c]
-        walk.passed[c] = parts[PASSED + c]
-
-
-@inner
 def _settle(scene, walk, shadows):
     """Put the air before the cloud that was met since the last time, and add both."""
     weight = walk.weight
-    _air(scene, walk, shadows, walk.weight_t / weight)
+    air_before(scene, walk, shadows, walk.weight_t / weight)
     for c in range(3):
         walk.total[c] += walk.batch[c] * walk.passed[c] + weight * walk.scatter[c]
         walk.batch[c] = 0.0
@@ -146,7 +133,7 @@ def _begin(scene, walk, spans, shadows):
     walk.through, walk.through_scaled, walk.depth = 1.0, 1.0, 0.0
     walk.weight, walk.weight_t, walk.seen_weight, walk.seen_t = 0.0, 0.0, 0.0, 0.0
     walk.first_t, walk.half_t, walk.last_t = 0.0, 0.0, 0.0
-    walk.opaque, walk.steps = 0, 0
+    walk.opaque, walk.steps, walk.mirrored = 0, 0, 0.0
     for l in range(len(walk.matte)):
         walk.matte[l] = 0.0
 
@@ -225,52 +212,6 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
 
 
 @part
-def _ground_behind(scene, walk, shadows):
-    """Light of the ground where the ray meets it, and of the air before it; the share of sunlight
-    there."""
-    t = walk.ground_t
-    _air(scene, walk, shadows, t)
-    way = t * arc_share(scene.radius, walk.r0, t, walk.dz, walk.level)
-    x, y = walk.x0 + way * walk.dx, walk.y0 + way * walk.dy
-    across = walk.pixel_m + walk.pixel_rad * t
-    if walk.on_land != 0:
-        h = walk.height + t * walk.dz + t * t * (1.0 - walk.dz * walk.dz) / (2.0 * scene.radius)
-        lit = land_light(scene, x, y, h, walk.random, walk.normal[:], walk.sunlight[:],
-                         walk.behind[:])
-        tone = ground_tone(scene, x, y, across)
-        for c in range(3):
-            walk.behind[c] *= tone
-    else:
-        level = walk.dx * walk.dx + walk.dy * walk.dy
-        down = max(-walk.dz - t * level / scene.radius, STEEPEST_STRIP)
-        long = min(0.5 * across / down, LONGEST_STRIP * t)
-        lit = ground_light(scene, x, y, long * walk.dx, long * walk.dy, across, walk.behind)
-    for c in range(3):
-        walk.behind[c] = walk.behind[c] * walk.passed[c] + walk.scatter[c]
-    return lit
-
-
-@part
-def _sky_behind(scene, marching, walk, shadows):
-    """Light of the clear sky, the night's glow and the disc."""
-    parts = walk.parts
-    sky_parts(scene.clear, walk.elevation, walk.azimuth, walk.weights_i[:],
-              walk.weights_j[:], parts[:])
-    for c in range(3):
-        hazy = parts[HAZE + c]
-        if scene.shadow_rays:
-            hazy -= taken(shadows, c, hazy)
-        walk.behind[c] = parts[OWN + c] + walk.haze * hazy + scene.glow[c]
-    if marching.sun_disc:
-        disc = sun_disc_share(scene, walk.elevation, walk.azimuth, walk.pixel_rad)
-        if disc > 0.0 and walk.through_scaled > 0.0:
-            # The disc shines through true extinction, the sky through the scaled one.
-            disc *= walk.through / walk.through_scaled
-            for c in range(3):
-                walk.behind[c] += disc * scene.sun.radiance[c]
-
-
-@part
 def _part(scene, walk, lit, kept, passes):
     """The parts of the light (`passes.Passes`); `kept`: the ground is no hole."""
     for k in range(PASSES):
@@ -326,17 +267,40 @@ def trace(scene, marching, walk, spans, shadows, out, passes):
         not marching.ground or (walk.on_land != 0 and not marching.land)))
     if walk.ground_t <= 0.0 and marching.sky:
         if wanted:
-            _sky_behind(scene, marching, walk, shadows)
+            sky_behind(scene, marching, walk, shadows)
     elif see_through:
         alpha = 1.0 - walk.through_scaled
     elif wanted:
-        lit = _ground_behind(scene, walk, shadows)
+        lit = ground_behind(scene, walk, shadows)
     for c in range(3):
         out[c] = walk.total[c] + walk.through_scaled * walk.behind[c]
     out[ALPHA] = alpha
     out[DISTANCE] = walk.half_t
     if with_passes:
         _part(scene, walk, lit, not see_through, passes)
+
+
+@kernel
+def _mirror(scene, marching, walk, second, spans, shadows, out, passes, light):
+    """Add the sky and the clouds that water mirrors at the end of a ray; `second` and `light`
+    (OUT,) are scratch."""
+    sure = walk.through_scaled * walk.mirrored
+    if sure < LEAST_MIRRORED:
+        return
+    rise = clamp(abs(walk.mirror_rise), 1e-3, 0.999)
+    level = math.sqrt(1.0 - rise * rise) / max(walk.level, 1e-6)
+    second.x0, second.y0, second.height = walk.mirror_x, walk.mirror_y, WATER_EYE_M
+    second.dx, second.dy, second.dz = walk.dx * level, walk.dy * level, rise
+    second.pixel_m, second.pixel_rad = 0.0, walk.pixel_rad + SPREAD_RAD
+    second.random, second.stream = walk.random, walk.stream
+    second.mirror = 1
+    trace(scene, marching, second, spans, shadows, light, passes[:0])
+    for c in range(3):
+        gain = walk.mirrored * light[c] * walk.passed[c]
+        out[c] += walk.through_scaled * gain
+        if len(passes) > 0:
+            passes[BACK + c] += gain
+            passes[GROUND + c] += gain
 
 
 @kernel
@@ -400,9 +364,9 @@ def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sam
     """
     place, ray, one = np.empty(2), np.empty(3), np.empty(OUT)
     # A record does not keep the array alive that it lies in: it is taken anew in the loop.
-    walks, all_spans, all_shadows = np.zeros(1, WALK), np.zeros(1, SPANS), np.zeros(1, SHADOWS)
+    walks, all_spans, all_shadows = np.zeros(2, WALK), np.zeros(1, SPANS), np.zeros(1, SHADOWS)
     _, _, kept = passes.shape
-    parts = np.empty(kept)
+    parts, other = np.empty(kept), np.empty(OUT)
     rows, columns = todo.shape
     pixel = pixel_size(lens, width, height)
     jx = (0.5 + 0.7548776662466927 * sample) % 1.0
@@ -423,7 +387,11 @@ def march_pixels(scene, lens, marching, width, height, tile_y, tile_x, todo, sam
             # Neighbours share a series, so that their grain stays fine; blocks do not, so that no
             # depth is always met at the same place in a step.
             walk.stream = (y >> BLOCK) * FAR_ROW + (x >> BLOCK) + FAR_SERIES * sample
+            walk.mirror = 0
             trace(scene, marching, walk, all_spans[0], all_shadows[0], one, parts)
+            if walk.mirrored > 0.0:
+                _mirror(scene, marching, walk, walks[1], all_spans[0], all_shadows[0], one, parts,
+                        other)
             for c in range(OUT):
                 out[row, column, c] += one[c]
             for c in range(len(parts)):

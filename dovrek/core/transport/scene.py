@@ -33,6 +33,11 @@ GROUND = np.dtype([
     ("albedo", "f8", (3,)),
     ("variety", "f8"),  # 0 … 1: how its tone differs from place to place
     ("east", "f8"), ("north", "f8"),  # the camera's foot from the site, m
+    ("water", "f8"),  # 0: all land, 1: all water, else both
+    ("slopes", "f8"),  # variance of the waves'
+    ("land", "f8", (3,)),  # albedo of the land over that of all ground, by channel
+    ("world_x", "f8"), ("world_y", "f8"), ("world_size", "f8"),  # of the continents' noise, m
+    ("world_level", "f8"),  # value of it at a shore
 ], align=True)
 
 

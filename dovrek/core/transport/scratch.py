@@ -44,6 +44,10 @@ WALK = np.dtype([
     ("matte", "f8", (ACTIVE_MOST,)),
     ("grid", "f8", (6,)), ("place", "f8", (3,)), ("parts", "f8", (9,)),  # of look-ups
     ("tones", "f8", (9,)),  # of a layer's wash (`tones`)
+    # Of water: share of the mirrored sky, where a ray toward that starts and its rise; and whether
+    # this ray is such a one
+    ("mirrored", "f8"), ("mirror_x", "f8"), ("mirror_y", "f8"), ("mirror_rise", "f8"),
+    ("mirror", "i8"),
     ("day", "f8", (6,)),  # of the place (`look_ups.day_there`)
     ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)), ("normal", "f8", (3,)),
 ], align=True)

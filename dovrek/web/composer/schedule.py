@@ -118,6 +118,8 @@ def _idle(model: Any, path: str) -> bool:
             path in ONLY_LEVEL and model.lies == "ground"))
     if isinstance(model, Layer) and path.startswith("bounds."):
         return path != "bounds.shape" and model.bounds.shape == "none"
+    if isinstance(model, Layer) and path.startswith("cyclone."):
+        return path != "cyclone.stands" and not model.cyclone.stands
     if isinstance(model, Layer) and path == "drape.contrast":
         return model.drape.gather == 0.0
     return False

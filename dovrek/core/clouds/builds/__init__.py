@@ -6,14 +6,14 @@ A build knows noise, textures and masks, and nothing of light, air or views.
 
 from __future__ import annotations
 
-from dovrek.core.clouds.builds import cells, fog, heaps, lenses, sheet, slab, veil
+from dovrek.core.clouds.builds import cells, fog, heaps, lenses, sheet, slab, storm, veil
 from dovrek.core.clouds.builds.build import Build
 from dovrek.core.compile.choosing import chosen
 from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
 from dovrek.sky.layer import Layer
 
 BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, veil.BUILD, cells.BUILD, slab.BUILD,
-                             lenses.BUILD, fog.BUILD)
+                             lenses.BUILD, fog.BUILD, storm.BUILD)
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
 _OF_GENUS: dict[str, Build] = (
     dict.fromkeys(HEAPS, heaps.BUILD) | dict.fromkeys(CELLS, cells.BUILD)
@@ -27,7 +27,10 @@ score_of = chosen("cloud_scores", [b.score for b in BUILDS], "field, p, x, y, fo
 
 
 def build_of(layer: Layer) -> Build:
-    """How a layer's body is made: by its genus, and by species that are built otherwise."""
+    """How a layer's body is made: by its genus, and by species and arrangements that are
+    built otherwise."""
+    if layer.cyclone.stands:
+        return storm.BUILD
     if layer.species == "lenticularis":
         return lenses.BUILD
     if layer.species in HEAPED_SPECIES and layer.genus not in VEILS:

@@ -25,7 +25,7 @@ FOOTPRINT = 0.1  # of a cell that detail is averaged over; several samples do th
 CLIMB, CLIMB_TRUST = 5, 0.8  # cells that a look climbs at one place; part of a distance it takes
 CELLS_FULL, CELLS_SKETCH = 128, 36
 SKETCH_HEIGHT = 0.65  # a sketch's cells up the layer, of the full number
-LEVELS_MOST = 6
+LEVELS_MOST = 8
 
 
 
