@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import ETAGES, GENUS_ETAGE
 from dovrek.sky.layer import MAP_PREFIX, Layer
@@ -145,6 +146,32 @@ def _within_bounds(sky: Sky, layer: Layer) -> bool:
     return way < 1.25
 
 
+def _of_storm(sky: Sky, where: str, path: str, title: str, storm: Cyclone) -> list[Advisory]:
+    """Of a turning storm that is larger than what holds it."""
+    if not storm.stands:
+        return []
+    found = []
+    if storm.eye_km > 0.8 * storm.wall_km:
+        eye = round(0.5 * storm.wall_km)
+        found.append(Advisory(
+            "eye too wide", f"{where}.cyclone.eye_km",
+            f"The eye of {title}, {storm.eye_km:.0f} km, leaves no room in an eyewall of {storm.wall_km:.0f} km; it is drawn smaller.",
+            f"Set the eye to {eye} km.", {f"{path}.cyclone.eye_km": eye}))
+    if storm.wall_km > 0.4 * storm.radius_km:
+        wall = round(0.2 * storm.radius_km)
+        found.append(Advisory(
+            "eyewall too wide", f"{where}.cyclone.wall_km", f"The eyewall of {title}, "
+            f"{storm.wall_km:.0f} km, leaves no room for arms within {storm.radius_km:.0f} km.",
+            f"Set the eyewall to {wall} km.", {f"{path}.cyclone.wall_km": wall}))
+    if storm.radius_km > 0.5 * math.pi * sky.air.planet_radius_km:
+        radius = max(math.floor(sky.air.planet_radius_km), 60)
+        found.append(Advisory(
+            "storm round the planet", f"{where}.cyclone.radius_km", f"{title} is wider than half "
+            f"the planet; it meets itself on the far side.",
+            f"Set its radius to {radius} km.", {f"{path}.cyclone.radius_km": radius}))
+    return found
+
+
 def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
     found: list[Advisory] = []
     where, path = f"layers[{index}]", f"layers[{layer.id}]"
@@ -175,6 +202,7 @@ def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
             "camera in cloud", "camera.altitude_m", f"The camera stands inside {title}.",
             f"Raise the layer's base to {raised:.0f} m, or lower the camera.",
             {f"{path}.base_m": round(raised)}))
+    found += _of_storm(sky, where, path, title, layer.cyclone)
     if lid > LID_SHARE:
         thickness = min(1.2 * layer.thickness_m, 15_000.0)
         found.append(Advisory(

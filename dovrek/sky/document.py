@@ -123,11 +123,21 @@ class Air(Group):
         0.3, low=0.0, high=1.0, step=0.05, unit="", group="Air", label="Ground variety",
         help="How its tone differs from place to place, fields and tracks, wet and dry: 0 even.",
     )
+    planet_radius_km: float = number(
+        6371.0, low=10.0, high=63_710.0, step=10.0, unit="km", group="Planet", label="Radius",
+        scale="log", help="Of the planet; the earth's is 6371 km. Air and layers keep their "
+        "heights.",
+    )
     shadow_rays: bool = choice(
         False, group="Air", label="Shadow rays",
         help="Clouds cast their shadows through the haze: beams and dark rays below them, most "
         "in thick haze toward the sun. Takes longer.",
     )
+
+    @property
+    def planet_m(self) -> float:
+        """Radius of the planet, metres."""
+        return 1e3 * self.planet_radius_km
 
 
 class Camera(Group):

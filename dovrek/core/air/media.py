@@ -38,6 +38,7 @@ class AirParameters(NamedTuple):
     ground_albedo: float
     ground_warmth: float
     elevation_m: float
+    planet_radius_km: float = PLANET_RADIUS_KM
 
 
 class Media(NamedTuple):
@@ -152,7 +153,7 @@ def media_of(air: AirParameters, wavelengths_nm: Array = WAVELENGTHS_NM) -> Medi
     haze = air.haze * (wavelengths_nm / 550.0) ** (-ANGSTROM_EXPONENT) / haze_height_km
     ozone_column_km = 0.5 * (OZONE_HIGH_KM - OZONE_LOW_KM)
     return Media(
-        radius_km=PLANET_RADIUS_KM + elevation_km,
+        radius_km=air.planet_radius_km + elevation_km,
         molecules=molecules,
         ozone=ozone_tent(z),
         haze_height_km=haze_height_km,

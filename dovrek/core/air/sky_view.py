@@ -27,7 +27,7 @@ from dovrek.core.air.sun_table import SunTable, profile, sun_transmittance
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.arithmetic import clamp, exp_minus, henyey_greenstein
 from dovrek.core.compile.kernels import inner, kernel, solver
-from dovrek.core.geometry.planet import HIGH_EYE_M, air_stretch, stretch_place
+from dovrek.core.geometry.planet import air_stretch, high_eye, stretch_place
 
 Array = NDArray[np.float64]
 Array32 = NDArray[np.float32]
@@ -318,7 +318,7 @@ def build_sky_view(
     r = media.radius_km + height_km
     horizon = -math.acos(min(media.radius_km / r, 1.0))
     mu_s = math.sin(observer.sun_elevation_true)
-    high = observer.height_m > HIGH_EYE_M
+    high = high_eye(observer.height_m, 1e3 * media.radius_km)
     outside = height_km > AIR_TOP_KM
     top = -math.acos((media.radius_km + AIR_TOP_KM) / r) if outside else 0.5 * math.pi
     below, azimuths = (HIGH_BELOW, HIGH_AZIMUTHS) if high else (AIR_BELOW, AIR_AZIMUTHS)

@@ -120,39 +120,46 @@ def stretch_share(t, stretch, hits):
 FARTHEST_M = 600_000.0
 # From here on an eye sees the round planet: the sun's height over what it sees, and air far away.
 HIGH_EYE_M = 3_000.0
+SMALL_PLANET = 0.5  # of the earth's radius, below which that is so from everywhere
 # Heights of the eye that clouds are dealt and grids are laid out for, by powers of two above 100 m:
 # a camera that rises a little sees the same clouds.
 EYE_USUAL_M, EYE_STEPS_M = 1.6, {8: 100.0, 9: 300.0}
 
 
-def reach_m(top_m: float, eye_m: float) -> float:
+def high_eye(eye_m: float, radius_m: float = EARTH_M) -> bool:
+    """Whether an eye sees that the planet is round."""
+    return eye_m > HIGH_EYE_M or radius_m < SMALL_PLANET * EARTH_M
+
+
+def reach_m(top_m: float, eye_m: float, radius_m: float = EARTH_M) -> float:
     """Distance at which a top sinks below the horizon of an eye, metres: √(2Rh) from both sides."""
-    reach = math.sqrt(2.0 * EARTH_M * max(top_m, 50.0)) + math.sqrt(2.0 * EARTH_M * max(eye_m, 0.0))
+    reach = (math.sqrt(2.0 * radius_m * max(top_m, 50.0))
+             + math.sqrt(2.0 * radius_m * max(eye_m, 0.0)))
     return min(reach * 1.02, FARTHEST_M)
 
 
-def sight_m(top_m: float, eye_m: float) -> float:
+def sight_m(top_m: float, eye_m: float, radius_m: float = EARTH_M) -> float:
     """The same without an end, for an eye at any height: metres along the ray."""
-    return 1.02 * (math.sqrt(max(top_m, 50.0) * (2.0 * EARTH_M + max(top_m, 50.0)))
-                   + math.sqrt(max(eye_m, 0.0) * (2.0 * EARTH_M + max(eye_m, 0.0))))
+    return 1.02 * sum(math.sqrt(h * (2.0 * radius_m + h))
+                      for h in (max(top_m, 50.0), max(eye_m, 0.0)))
 
 
-def lit_m(top_m: float, eye_m: float) -> float:
+def lit_m(top_m: float, eye_m: float, radius_m: float = EARTH_M) -> float:
     """Distance along the ground up to which clouds of a height are lit cell by cell."""
     eye = eye_step_m(eye_m)
-    if eye <= HIGH_EYE_M:
-        return reach_m(top_m, eye)
-    arc = math.acos(EARTH_M / (EARTH_M + eye)) + math.acos(EARTH_M / (EARTH_M + max(top_m, 50.0)))
-    return EARTH_M * arc
+    if not high_eye(eye, radius_m):
+        return reach_m(top_m, eye, radius_m)
+    return radius_m * sum(math.acos(radius_m / (radius_m + max(h, 0.0)))
+                          for h in (eye, max(top_m, 50.0)))
 
 
-def told_m(top_m: float, eye_m: float, angle: float) -> float:
+def told_m(top_m: float, eye_m: float, angle: float, radius_m: float = EARTH_M) -> float:
     """Distance, in steps of a tenth, up to which a top is seen at least so high (radians) above the
     level; it has no end for a top below the eye."""
     over = top_m - eye_m
     if over <= 0.0 or angle <= 0.0:
         return math.inf
-    far = EARTH_M * (math.sqrt(angle * angle + 2.0 * over / EARTH_M) - angle)
+    far = radius_m * (math.sqrt(angle * angle + 2.0 * over / radius_m) - angle)
     return float(1.1 ** math.ceil(math.log(far, 1.1)))
 
 

@@ -33,7 +33,7 @@ from dovrek.sky.clip import sky_at
 from dovrek.sky.document import Sky
 
 EXTENT_KM = 40.0
-EXTENT_LIMITS_KM = (1.0, 400.0)
+EXTENT_LIMITS_KM = (1.0, 3000.0)
 SIDE_LIMIT = 8192
 
 

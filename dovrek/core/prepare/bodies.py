@@ -176,14 +176,20 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     seed = (layer.seed * 7919 + sky_seed * 104_729) % 2_000_003
     base = max(layer.base_m - sky.site.elevation_m, LOWEST_BASE_M) if not build.grounded else 0.0
     top, eye = base + layer.thickness_m, sky.camera.altitude_m
+    radius = sky.air.planet_m
+    reach = reach_m(top, eye_step_m(eye), radius)
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
-                      layer.body.density_per_km * 1e-3, lit_m(top, eye), fineness.cells)
+                      layer.body.density_per_km * 1e-3, lit_m(top, eye, radius), fineness.cells)
     grid = grid._replace(cx=moving.centre[0], cy=moving.centre[1])
     if placed_by_hand(layer):
         foot = (sky.camera.east_m, sky.camera.north_m)
         middle = middle_of(placed_of(layer.heroes), grid, foot)
         moving = moving._replace(centre=middle)
         grid = grid._replace(cx=middle[0], cy=middle[1])
+    if layer.cyclone.stands:  # lit finely about its eye, wherever the camera is
+        storm = layer.cyclone
+        grid = grid._replace(cx=1e3 * storm.east_km, cy=1e3 * storm.north_km)
+        moving = moving._replace(centre=(grid.cx, grid.cy))
     record = density_record(layer, build, base, seed, sky_seed)
     cover, chart = layer.cover_oktas / 8.0, chart_of(layer)
     forms: Node[Shapes] | None = None
@@ -194,9 +200,9 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     if build.form == HEAPED:
         ahead = fineness.ahead
         if ahead != ALL_ROUND:
-            ahead = ahead._replace(far=told_m(top, eye, fineness.least))
+            ahead = ahead._replace(far=told_m(top, eye, fineness.least, radius))
         how = by_hand if placed_by_hand(layer) else heaped
-        record, forms, stood = how(record, layer, seed, reach_m(top, eye_step_m(eye)),
+        record, forms, stood = how(record, layer, seed, reach,
                                    replace(fineness, ahead=ahead), cover, maker, moving, gathering)
         gathering = None  # told by which clouds stand
     else:

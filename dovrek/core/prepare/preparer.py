@@ -26,7 +26,7 @@ from dovrek.core.air.sources import Source, sources
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sunlight import light_direction, spans_of
 from dovrek.core.clouds.motion import Moving, moving_of
-from dovrek.core.geometry.planet import HIGH_EYE_M, reach_m, sight_m
+from dovrek.core.geometry.planet import high_eye, reach_m, sight_m
 from dovrek.core.land.forms import shape_of
 from dovrek.core.land.meeting import land_record, raised
 from dovrek.core.land.sky_share import ready_land
@@ -165,9 +165,10 @@ class Preparer:
         shade = shade_of(bodies, means, sun, fineness.rough)
         light = light_nodes(bodies, light_direction(sun), radius, fineness)
         height = sky.camera.altitude_m
-        high = height > HIGH_EYE_M
+        high = high_eye(height, radius)
         sight = sight_m if high else reach_m
-        far = max([sight(b.base + b.layer.thickness_m, height) for b in bodies] + [LEAST_FAR_M])
+        far = max([sight(b.base + b.layer.thickness_m, height, radius) for b in bodies]
+                  + [LEAST_FAR_M])
         # Arc of the ground to the horizon, and beyond to clouds that stand over it.
         spans = spans_of(math.acos(radius / (radius + height)) + OVER_LIMB) if high else 1
         shadow_rays = sky.air.shadow_rays and bool(bodies)

@@ -13,7 +13,6 @@ from dovrek.core.air.sun_place import sun_path, sun_place
 from dovrek.core.colour.curve import white_from
 from dovrek.core.colour.film import ISO_CONSTANT
 from dovrek.core.geometry.lens import direction_at
-from dovrek.core.geometry.planet import EARTH_M
 from dovrek.core.picture.render import Metered
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
@@ -128,8 +127,9 @@ def reading_of(sky: Sky, look: Look, light: NDArray[np.float32], ev: float, u: f
     if distance <= 0.0:
         found["what"] = "clear sky" if ray[2] > 0 else "ground"
         return found
-    eye = EARTH_M + sky.camera.altitude_m
-    above = math.sqrt(eye**2 + distance**2 + 2 * eye * distance * float(ray[2])) - EARTH_M
+    radius = sky.air.planet_m
+    eye = radius + sky.camera.altitude_m
+    above = math.sqrt(eye**2 + distance**2 + 2 * eye * distance * float(ray[2])) - radius
     altitude = above + sky.site.elevation_m
     found |= {"what": "cloud", "distance_m": round(distance), "altitude_m": round(altitude)}
     near = [x for x in sky.layers if x.visible and x.cover_oktas > 0]

@@ -11,7 +11,6 @@ import numpy as np
 from flask import Blueprint, abort
 
 from dovrek.core.geometry.lens import direction_at, place_of
-from dovrek.core.geometry.planet import EARTH_M
 from dovrek.core.land.meeting import raised
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
@@ -76,7 +75,7 @@ def on_base(sky: Sky, seen: Look, layer: Layer, u: float, v: float) -> Point:
     ray = direction_at(lens_of(sky, seen), u, v)
     above = _base_of(sky, layer) - camera.altitude_m
     # The base curves away below the level plane: h + t·dz + t²/2R = base.
-    bend, rise = (1.0 - ray[2] ** 2) / (2.0 * EARTH_M), float(ray[2])
+    bend, rise = (1.0 - ray[2] ** 2) / (2.0 * sky.air.planet_m), float(ray[2])
     square = rise * rise + 4.0 * bend * above
     roots = [] if square < 0.0 else [
         (-rise + side * math.sqrt(square)) / (2.0 * bend) if bend > 0.0 else above / rise
@@ -111,7 +110,7 @@ def _toward(sky: Sky, hero: Hero, up_m: float, aside_m: float) -> np.ndarray | N
     if far < 1.0:
         return None
     x, y = x + aside_m * y / far, y - aside_m * x / far
-    z = up_m - camera.altitude_m - (x * x + y * y) / (2.0 * EARTH_M)
+    z = up_m - camera.altitude_m - (x * x + y * y) / (2.0 * sky.air.planet_m)
     found = np.array([x, y, z])
     return np.asarray(found / np.linalg.norm(found))
 
@@ -171,7 +170,7 @@ def dragged(sky: Sky, seen: Look, layer_id: str, hero_id: str, what: str, u: flo
     if what == "side":
         aside = abs(t * float(ray[0] * y - ray[1] * x) / far)
         return with_values(sky, {path + "width_m": _held("width_m", 2.0 * aside)})
-    up = camera.altitude_m + t * float(ray[2]) + far * far / (2.0 * EARTH_M)
+    up = camera.altitude_m + t * float(ray[2]) + far * far / (2.0 * sky.air.planet_m)
     climbs = CLIMBS_LEAST + (1.0 - CLIMBS_LEAST) * hero.growth**CLIMBS_POWER
     return with_values(sky, {
         path + "height_m": _held("height_m", (up - _base_of(sky, layer)) / climbs)})

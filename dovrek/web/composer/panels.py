@@ -104,6 +104,7 @@ def _section(shown: Shown) -> dict[str, Any]:
     return {"bands": section.bands(shown.told), "lids": shown.seen.lids,
             "marks": [(section.y_of(k * 1e3), k) for k in section.MARKS_KM],
             "land": section.land_path(shown.told), "fog": section.fog_path(shown.told),
+            "eye": section.eye_mark(shown.told),
             "heroes_cut": section.heroes_path(shown.told),
             "etages": section.etage_marks(), "geometry": section, "scale": section.scale_table(),
             "genera": list(GENUS_DEFAULTS), "base_limits": parameter_at(Layer, "base_m"),

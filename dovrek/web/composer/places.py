@@ -1,5 +1,5 @@
-"""What has a place on the ground, as the plan shows it: the land and its contours, banks of cloud;
-each moved, turned and drawn out by hand."""
+"""What has a place on the ground, as the plan shows it: the land and its contours, banks of cloud,
+turning storms; each moved, turned and drawn out by hand."""
 
 from __future__ import annotations
 
@@ -44,8 +44,11 @@ class Footprint:
     turn_deg: float
     length_km: float
     width_km: float
-    turn_low: float  # turns go from here on
-    turn_span: float
+    turn_low: float = 0.0  # turns go from here on
+    turn_span: float = 180.0
+    drawn: float = 2.0  # length and width over the distances of their grips from the middle
+    far_km: float = 150.0  # how far from the site it may be
+    least_km: float = 0.5
 
 
 @dataclass(frozen=True)
@@ -102,7 +105,29 @@ def _bank(plan: Plan, layer_id: str, name: str) -> Footprint | None:
                      _under(points), there(1, 0), there(0, 1), path + "east_km",
                      path + "north_km", path + "bearing_deg",
                      path + "length_km", path + "width_km", bounds.east_km, bounds.north_km,
-                     bounds.bearing_deg, bounds.length_km, bounds.width_km, 0.0, 180.0)
+                     bounds.bearing_deg, bounds.length_km, bounds.width_km)
+
+
+def _storm(plan: Plan, layer_id: str, name: str) -> Footprint | None:
+    """A turning storm: its outer radius is drawn out at one grip, its eyewall's at the other."""
+    storm = next(x for x in plan.sky.layers if x.id == layer_id).cyclone
+    if not storm.stands:
+        return None
+    turns = [2.0 * math.pi * k / ROUND for k in range(ROUND)]
+
+    def there(far_km: float, turn: float) -> Point:
+        return plan.at(storm.east_km + far_km * math.sin(turn),
+                       storm.north_km + far_km * math.cos(turn))
+
+    rings = "".join(_path([there(far, t) for t in turns]) + "Z"
+                    for far in (storm.radius_km, storm.wall_km, storm.eye_km) if far > 0.0)
+    path = f"layers[{layer_id}].cyclone."
+    return Footprint(f"layer:{layer_id}", name, there(0, 0), rings,
+                     _under([there(storm.radius_km, t) for t in turns]),
+                     there(storm.radius_km, 0.5 * math.pi), there(storm.wall_km, 0.0),
+                     path + "east_km", path + "north_km", "", path + "radius_km",
+                     path + "wall_km", storm.east_km, storm.north_km, 90.0, storm.radius_km,
+                     storm.wall_km, drawn=1.0, far_km=3000.0, least_km=60.0)
 
 
 def _land(plan: Plan) -> Footprint | None:
@@ -120,14 +145,14 @@ def _land(plan: Plan) -> Footprint | None:
     return Footprint("site", "Land", there(0, 0), outline, _under(corners), there(0, 1), None,
                      "relief.east_km", "relief.north_km", "relief.turn_deg", "relief.extent_km", "",
                      relief.east_km, relief.north_km, relief.turn_deg, relief.extent_km,
-                     relief.extent_km, -180.0, 360.0)
+                     relief.extent_km, -180.0, 360.0, least_km=2.0)
 
 
 def footprints(plan: Plan) -> list[Footprint]:
     """All that has a place, the land first."""
     found = [_land(plan)]
-    found += [_bank(plan, x.id, x.name or x.genus.capitalize()) for x in plan.sky.layers
-              if x.visible]
+    found += [of(plan, x.id, x.name or x.genus.capitalize()) for x in plan.sky.layers
+              if x.visible for of in (_bank, _storm)]
     return [x for x in found if x is not None]
 
 

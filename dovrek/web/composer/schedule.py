@@ -9,6 +9,7 @@ from dovrek.sky.behind import Behind
 from dovrek.sky.document import Sky, Sun
 from dovrek.sky.fog import Fog
 from dovrek.sky.genera import WORDS, defaults_of
+from dovrek.sky.ground import Ground
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
@@ -19,12 +20,14 @@ POSITIONS = 1000
 FOOT_M = 0.3048
 HIDDEN = {"visible", "locked"}  # switches of the layer's head
 # Closed until asked for.
-FOLDED = {"Region", "Cover map", "Bank", "Drape", "Rows", "Life", "Fall", "Light", "Wash"}
+FOLDED = {"Region", "Cover map", "Bank", "Drape", "Rows", "Life", "Fall", "Light", "Wash",
+          "Cyclone", "Planet"}
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 # Of the land: what an invented one has, and what a map has.
 ONLY_INVENTED, ONLY_MAP = {"ruggedness", "seed"}, {"lowest_m"}
 ONLY_LENS, ONLY_ROUND = {"lens_mm", "heading_deg", "pitch_deg"}, {"turn_deg"}  # of what is behind
+ONLY_CONTINENTS = {"land_share", "size_km", "seed"}  # of the ground
 ONLY_LEVEL = {"level_m"}  # of a fog that fills up to it
 
 
@@ -110,6 +113,9 @@ def _idle(model: Any, path: str) -> bool:
     if isinstance(model, Relief):
         return path not in ("form", "asset") and (
             model.form == "none" or path in (ONLY_INVENTED if model.form == "map" else ONLY_MAP))
+    if isinstance(model, Ground):
+        return path != "kind" and (model.kind == "land" or (
+            path in ONLY_CONTINENTS and model.kind != "continents"))
     if isinstance(model, Behind):
         return path != "asset" and (not model.asset or path in (
             ONLY_LENS if model.kind == "dome" else ONLY_ROUND))

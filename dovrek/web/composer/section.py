@@ -29,6 +29,18 @@ def y_of(altitude_m: float) -> float:
     return GROUND_Y - share * (GROUND_Y - TOP_Y)
 
 
+EYE_TOP_Y, EYE_MOST_M = 9.0, 1e8  # where the highest eye is marked, above the section's own scale
+
+
+def eye_mark(sky: Sky) -> tuple[float, str]:
+    """Where the camera's height is marked, and how it is written; above the scale by ratios."""
+    eye = sky.site.elevation_m + sky.camera.altitude_m
+    if eye <= TOP_M:
+        return y_of(eye), ""
+    share = math.log(eye / TOP_M) / math.log(EYE_MOST_M / TOP_M)
+    return TOP_Y - share * (TOP_Y - EYE_TOP_Y), f"{eye / 1e3:,.0f} km"
+
+
 def altitude_of(y: float) -> float:
     """Inverse of `y_of`."""
     share = (GROUND_Y - y) / (GROUND_Y - TOP_Y)

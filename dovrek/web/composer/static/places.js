@@ -4,7 +4,6 @@ import { release } from "./panels.js";
 import { $, clamp, here, keyGesture, look, newGesture, notice, seen } from "./state.js";
 
 const plate = $("plate");
-const FAR_KM = 150;
 let drag = null;
 const round = (v, step) => Number((Math.round(v / step) * step).toFixed(3));
 const turned = (d, deg) => {
@@ -27,15 +26,17 @@ function told(e) {
     b = north - drag.at[1];
   if (drag.kind === "move")
     return {
-      [d.east]: clamp(round(Number(d.eastKm) + a, 0.1), -FAR_KM, FAR_KM),
-      [d.north]: clamp(round(Number(d.northKm) + b, 0.1), -FAR_KM, FAR_KM),
+      [d.east]: clamp(round(Number(d.eastKm) + a, 0.1), -d.far, d.far),
+      [d.north]: clamp(round(Number(d.northKm) + b, 0.1), -d.far, d.far),
     };
   const x = east - drag.middle[0],
     y = north - drag.middle[1],
-    far = round(Math.max(2 * Math.hypot(x, y), 0.5), 0.1);
+    far = round(Math.max(d.drawn * Math.hypot(x, y), 0.5), 0.1);
   if (drag.kind === "side") return { [d.width]: far };
+  const drawn = { [d.length]: Math.max(far, Number(d.least)) };
+  if (!d.turn) return drawn; // round: it has no bearing
   const bearing = (Math.atan2(x, y) * 180) / Math.PI;
-  return { [d.turn]: round(turned(d, bearing), 1), [d.length]: Math.max(far, Number(d.least)) };
+  return { [d.turn]: round(turned(d, bearing), 1), ...drawn };
 }
 plate.addEventListener("pointerdown", (e) => {
   const grip = e.target.closest?.(".footprint [data-grip]");
@@ -76,8 +77,9 @@ plate.addEventListener("keydown", (e) => {
   if (!at || !step) return;
   e.preventDefault();
   keyGesture();
-  const d = at.dataset;
-  if (e.shiftKey && step[0])
+  const d = at.dataset,
+    nudge = d.far > 1000 ? 10 : 0.5;
+  if (e.shiftKey && step[0] && d.turn)
     setValues({ [d.turn]: turned(d, Number(d.turnDeg) + 5 * step[0]) }, d.name);
   else if (e.shiftKey)
     setValues(
@@ -87,8 +89,8 @@ plate.addEventListener("keydown", (e) => {
   else
     setValues(
       {
-        [d.east]: clamp(round(Number(d.eastKm) + 0.5 * step[0], 0.1), -FAR_KM, FAR_KM),
-        [d.north]: clamp(round(Number(d.northKm) + 0.5 * step[1], 0.1), -FAR_KM, FAR_KM),
+        [d.east]: clamp(round(Number(d.eastKm) + nudge * step[0], 0.1), -d.far, d.far),
+        [d.north]: clamp(round(Number(d.northKm) + nudge * step[1], 0.1), -d.far, d.far),
       },
       d.name,
     );
