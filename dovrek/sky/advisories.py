@@ -155,7 +155,8 @@ def _of_storm(sky: Sky, where: str, path: str, title: str, storm: Cyclone) -> li
         eye = round(0.5 * storm.wall_km)
         found.append(Advisory(
             "eye too wide", f"{where}.cyclone.eye_km",
-            f"The eye of {title}, {storm.eye_km:.0f} km, leaves no room in an eyewall of {storm.wall_km:.0f} km; it is drawn smaller.",
+            f"The eye of {title}, {storm.eye_km:.0f} km, leaves no room in an eyewall of "
+            f"{storm.wall_km:.0f} km; it is drawn smaller.",
             f"Set the eye to {eye} km.", {f"{path}.cyclone.eye_km": eye}))
     if storm.wall_km > 0.4 * storm.radius_km:
         wall = round(0.2 * storm.radius_km)

@@ -13,7 +13,7 @@ from dovrek.store.tables import StoredSky
 from dovrek.store.versions import keep_version
 
 ORDER = ("fair-weather-noon", "last-light", "high-streaks", "hills-in-september",
-         "morning-fog", "bank-over-the-island")
+         "morning-fog", "bank-over-the-island", "storm-from-orbit")
 
 
 def demo_texts() -> dict[str, str]:

@@ -81,7 +81,7 @@ def test_names_slugs_copies_and_deletion(store: Settings) -> None:
 
 
 def test_demo_only_goes_into_an_empty_store(store: Settings) -> None:
-    assert load_demo() == len(ORDER) == 6 and load_demo() == 0
+    assert load_demo() == len(ORDER) == 7 and load_demo() == 0
     for slug, _ in demo_versions().items():
         present = skies.load(slug)[0]
         rows = versions.versions(slug)

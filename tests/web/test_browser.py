@@ -139,7 +139,7 @@ def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: 
     page.locator("#file").set_input_files(large)
     page.get_by_role("button", name="Import", exact=True).click()
     expect(page.locator("#notice")).to_contain_text("too large")
-    assert page.locator(".hung").count() == 6
+    assert page.locator(".hung").count() == 7
 
 
 def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path) -> None:

@@ -74,6 +74,49 @@ def test_a_bank_is_placed_by_hand_on_the_plan(page: Page, server: Server) -> Non
     until(lambda: bounds(server)["east_km"], lambda e: e == turned["east_km"])
 
 
+STORM = "storm-from-orbit"
+
+
+def storm(server: Server) -> dict[str, Any]:
+    found: dict[str, Any] = server.document(STORM)["layers"][0]["cyclone"]
+    return found
+
+
+def test_a_turning_storm_is_drawn_out_on_a_wide_plan(page: Page, server: Server) -> None:
+    """Moved by its middle, its radius drawn out; the section marks the eye in orbit,
+    and the place says that the ground is water."""
+    arrive(page, server, STORM, "site")
+    expect(page.locator("#section .eye")).to_have_count(1)
+    expect(page.locator("#section")).to_contain_text("400 km")
+    expect(page.locator('[data-path="ground.kind"]')).to_have_count(1)
+    expect(page.locator('[data-path="ground.waves"]')).to_have_count(1)
+    expect(page.locator('[data-path="ground.land_share"]')).to_have_count(0)
+    page.locator('button[data-view="plan"]').click()
+    page.locator("#extent").select_option("3000")
+    at = page.locator('.footprint[data-thing="layer:storm"]')
+    expect(at).to_have_count(1, timeout=20_000)
+    settle(page)
+    start = storm(server)
+    plate = until(page.locator("#plate").bounding_box, bool)
+    km = 3000.0 / plate["width"]
+
+    def held(kind: str) -> tuple[float, float]:
+        return middle_of(page.locator(
+            f'.footprint[data-thing="layer:storm"] [data-grip="{kind}"]'))
+
+    x, y = held("move")
+    drag(page, (x, y), (x + 300.0 / km, y + 150.0 / km))
+    moved = until(lambda: storm(server), lambda s: s["east_km"] > start["east_km"] + 200.0)
+    assert moved["east_km"] == pytest.approx(start["east_km"] + 300.0, abs=30.0)
+    assert moved["north_km"] == pytest.approx(start["north_km"] - 150.0, abs=30.0)
+    settle(page)
+    x, y = held("move")
+    drag(page, held("end"), (x + 700.0 / km, y))
+    wide = until(lambda: storm(server), lambda s: s["radius_km"] > 600.0)
+    assert wide["radius_km"] == pytest.approx(700.0, abs=30.0)
+    assert wide["wall_km"] == start["wall_km"]
+
+
 def test_the_camera_is_set_down_on_the_plan(page: Page, server: Server) -> None:
     arrive(page, server, HILLS)
     page.locator('button[data-view="plan"]').click()

@@ -131,7 +131,7 @@ def air_parts(view, elevation, azimuth, distance_m, parts):
                     parts[c] += w * cell[c]
 
 
-@inner
+@kernel
 def air_between(view, elevation, azimuth, cosine, distance_m, parts, scatter, passed):
     """In-scatter (XYZ) and transmittance (XYZ channels) of the air up to a distance; `parts`
     (9,) is scratch."""

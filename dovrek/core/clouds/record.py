@@ -21,6 +21,8 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("lowest", "f8", "m", "where cloud, or what falls from it, begins"),
     ("highest", "f8", "m", "where cloud ends"),
     ("step", "f8", "m", "basic step of the march"),
+    ("coarsest", "f8", "m", "width beyond which its pattern is looked at place by place: a mean of "
+     "it would have no gaps"),
     ("level_step", "f8", "m", "longest step of a level ray, over that basic one; 0: as others"),
     # Substance and surface
     ("extinction", "f8", "1/m", "inside the cloud"),

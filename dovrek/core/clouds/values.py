@@ -74,6 +74,7 @@ def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed:
     p["lowest"], p["highest"] = (share * layer.thickness_m for share in (build.lowest,
                                                                          build.highest))
     p["step"], p["level_step"] = build.step_m(layer), build.level_step_m(layer)
+    p["coarsest"] = build.coarsest * layer.cells.size_m
     p["spread"], p["huddle"] = layer.cells.spread, layer.cells.huddle
     p["rows"], p["patchiness"] = layer.rows.share, layer.rows.patchiness
     p["row_x"], p["row_y"], p["row_spacing"] = rows_of(layer, build)

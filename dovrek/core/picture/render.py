@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dovrek.core.air.sunlight import illuminances
 from dovrek.core.clouds.values import smooth
 from dovrek.core.colour.curve import PLAIN, Curve, curve_of
-from dovrek.core.colour.film import automatic_white, meter
+from dovrek.core.colour.film import ISO_CONSTANT, automatic_white, meter
 from dovrek.core.colour.glass import CLEAR, Glass
 from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.geometry.planet import HIGH_EYE_M
@@ -255,6 +255,7 @@ def render_passes(
 
 
 WHOLE_EYE_M = 15_000.0  # from here on the ground counts as much as the sky for the exposure
+WHOLE_HIGH = 2.1  # stops above middle grey up to which lit clouds come, seen from high up
 UNLIT = 0.1  # of what is brightest: below it nothing counts as lit, from high up
 
 
@@ -290,7 +291,11 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
                              sun_disc=False, ground=ground)
         luminance = frame[..., 1].astype(np.float64)
         counts = luminance > UNLIT * np.percentile(luminance, 99.0)
-        return meter(luminance, counts if ground else frame[..., ALPHA] > 0.5)
+        if not ground:
+            return meter(luminance, frame[..., ALPHA] > 0.5)
+        bright = float(np.percentile(luminance[counts], 98.0)) if counts.any() else 0.0
+        held = math.log2(max(bright, 1e-7) / ISO_CONSTANT) - WHOLE_HIGH
+        return max(meter(luminance, counts), held)
 
     whole = smooth((camera.altitude_m - HIGH_EYE_M) / (WHOLE_EYE_M - HIGH_EYE_M))
     ev = (1.0 - whole) * metered(ground=False) if whole < 1.0 else 0.0

@@ -151,7 +151,8 @@ def _look(scene, marching, walk, place):
     for m in range(walk.active):
         l = walk.here[m]
         p = scene.field.layers[l]
-        f, sigma = density(scene.field, l, x, y, h - p.base, footprint, detail)
+        over = min(footprint, p.coarsest) if scene.clear.high else footprint
+        f, sigma = density(scene.field, l, x, y, h - p.base, over, detail)
         walk.sigmas[m] = sigma
         sigma_all += sigma
         scaled_all += p.k_seen * sigma

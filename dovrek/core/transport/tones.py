@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from dovrek.core.compile.arithmetic import smoothstep
+from dovrek.core.compile.arithmetic import clamp, smoothstep
 from dovrek.core.compile.kernels import part
 from dovrek.core.compile.noise import WISP, noise_level, turned_noise
 
@@ -44,6 +44,8 @@ def tones(field, p, x, y, z, sigma, depth, footprint, out):
         low, high = BLOTCH_MEETS
         half = low + (high - low) * p.tones_soft
         blotch = smoothstep(p.blotch_centre - half, p.blotch_centre + half, n)
+        far = clamp(2.0 * footprint / p.blotch_size - 0.2, 0.0, 1.0)
+        blotch += far * (p.blotches - blotch)  # too small to be seen: their mean
     shaded = 1.0 - math.exp(-p.k_scaled * max(depth, 0.0))
     edge = 0.0
     if p.edged != 0:

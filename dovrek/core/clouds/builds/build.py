@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
@@ -41,5 +42,6 @@ class Build(NamedTuple):
     lowest: float = -0.03  # where it begins and ends, of the thickness
     highest: float = 1.03
     level_step_m: Callable[[Layer], float] = lambda layer: 0.0  # longest step of a level ray
+    coarsest: float = math.inf  # footprint up to which its pattern may be averaged, in cells
     grounded: bool = False  # its base is the ground, wherever the layer's says
     seen_whole: bool = False  # what lies behind fades by its whole extinction, not the scaled

@@ -82,4 +82,4 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
                       int(min(max(0.9 * sigma_per_m * thick_m, 14), 34)))
 
 
-BUILD = Build("sheet", SHEET, sample, score, step_m, cells_of)
+BUILD = Build("sheet", SHEET, sample, score, step_m, cells_of, coarsest=0.5)

@@ -141,7 +141,7 @@ def sample(field, p, x, y, z, footprint, detail):
         streak = flat_noise(field.bytes, circle * math.cos(u) + 0.12 * r, circle * math.sin(u),
                             1.3e5 * grown, 0.83, footprint)
         fade = r / (8.0 * p.storm_wall)
-        there = p.storm_shield * math.exp(-fade * fade) * clamp(0.55 + 1.5 * streak, 0.0, 1.0)
+        there = p.storm_shield * math.exp(-fade * fade) * clamp(0.62 + 1.1 * streak, 0.0, 1.0)
         there *= smoothstep(0.8 * p.storm_eye, 1.6 * p.storm_eye, r) if p.storm_eye > 0.0 else 1.0
         ice = there * SHIELD_DEPTH / ((1.0 - SHIELD_LOW) * thick)
     lump = (0.4 + 1.2 * p.lobes) * LUMP * thick

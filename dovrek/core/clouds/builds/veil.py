@@ -128,4 +128,4 @@ def most(p: Any) -> float:
     return float(p["extinction"]) * texture * (0.4 + 0.6 * texture)
 
 
-BUILD = Build("veil", VEIL, sample, score, step_m, cells_of, most, 0.0, 1.0)
+BUILD = Build("veil", VEIL, sample, score, step_m, cells_of, most, 0.0, 1.0, coarsest=1.0)

@@ -26,6 +26,7 @@ CLIMB, CLIMB_TRUST = 5, 0.8  # cells that a look climbs at one place; part of a 
 CELLS_FULL, CELLS_SKETCH = 128, 36
 SKETCH_HEIGHT = 0.65  # a sketch's cells up the layer, of the full number
 LEVELS_MOST = 8
+FAR_LEVEL = 5  # from here on cells are wider than what patterns may be averaged over
 
 
 
@@ -74,6 +75,9 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
     it saw: the mean stays true.
     """
     dx = shape.dx * COARSER**level
+    footprint = FOOTPRINT * dx
+    if level >= FAR_LEVEL:
+        footprint = min(footprint, field.layers[layer].coarsest)
     n, nz, dz = shape.n, shape.nz, shape.dz
     for i in range(i0, i1):
         if cancel[0] != 0:
@@ -89,7 +93,7 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                     out[i, j, k] = 0.0
                 if z >= clear_to:
                     f, sigma = density(field, layer, x + shape.cx, y + shape.cy, z,
-                                       FOOTPRINT * dx, 0.0)
+                                       footprint, 0.0)
                     clear_to = z - CLIMB_TRUST * min(f, 0.0)
                     sure = z - f - math.sqrt(0.5) * dx - 0.5 * dz
                     while marked < nz and shape.z0 + (marked + 0.5) * dz < sure:
@@ -111,7 +115,7 @@ def fill_extinction(field, layer, shape, level, samples, cancel, i0, i1, out):
                     if z < clear_to or out[i, j, k] < 0.0:
                         continue
                     f, sigma = density(field, layer, x + shape.cx, y + shape.cy, z,
-                                       FOOTPRINT * dx, 0.0)
+                                       footprint, 0.0)
                     out[i, j, k] += share * sigma
                     if f < 0.0:
                         clear_to = z - CLIMB_TRUST * f
