@@ -20,7 +20,7 @@ KEPT = ("id", "name", "visible", "locked", "frozen", "seed", "cover_oktas", "cle
 ALWAYS_FREE = ("locked", "visible", "name")  # what a lock does not hold
 # What deals a layer's composition, and stays as it is while the layer is frozen.
 COMPOSITION = ("genus", "species", "varieties", "seed", "cells", "clearings", "rows", "region",
-               "map", "cyclone")
+               "map", "cyclone", "systems")
 COPIED = {"body": ("body", "wash"), "cells": ("cells", "clearings", "rows"), "life": ("life",),
           "wind": ("wind",), "light": ("light", "fall")}
 STEP = re.compile(r"[A-Za-z_][A-Za-z0-9_]*|\[[A-Za-z0-9_-]+\]")

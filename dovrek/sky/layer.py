@@ -22,6 +22,7 @@ from dovrek.sky.genera import (
 from dovrek.sky.hero import HEROES_MOST, Hero
 from dovrek.sky.keeping import Bounds, Drape, Region
 from dovrek.sky.parameter import Group, choice, colour_of, curve, number, words
+from dovrek.sky.weather_systems import Systems
 
 Genus = Literal["cumulus", "cumulonimbus", "stratocumulus", "stratus", "nimbostratus",
                 "altocumulus", "altostratus", "cirrus", "cirrocumulus", "cirrostratus"]
@@ -389,6 +390,7 @@ class Layer(Group):
     region: Region = Field(default_factory=lambda: Region())
     bounds: Bounds = Field(default_factory=lambda: Bounds())
     cyclone: Cyclone = Field(default_factory=lambda: Cyclone())
+    systems: Systems = Field(default_factory=lambda: Systems())
     heroes: list[Hero] = Field(default_factory=list, max_length=HEROES_MOST)
     drape: Drape = Field(default_factory=lambda: Drape())
     map: CoverMap = Field(default_factory=lambda: CoverMap())

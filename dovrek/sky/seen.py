@@ -9,6 +9,7 @@ from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
 from dovrek.sky.keeping import Bounds, Region
 from dovrek.sky.layer import Clearings, CoverMap, Layer
+from dovrek.sky.weather_systems import Systems
 
 GENUS = "fog"
 SEEN = 3.0  # extinction times sight, where a dark thing keeps 5 % of its contrast (Koschmieder
@@ -73,7 +74,7 @@ def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
             "growth": 1.0, "growth_spread": 0.0, "anvil": max(h.anvil for h in heroes)}),
         "life": layer.life.model_copy(update={"cycle_s": 0.0}), "wind": wind,
         "clearings": Clearings(), "region": Region(), "map": CoverMap(), "bounds": Bounds(),
-        "cyclone": Cyclone(),
+        "cyclone": Cyclone(), "systems": Systems(),
         "rows": layer.rows.model_copy(update={"share": 0.0}),
         "fall": layer.fall.model_copy(update={"amount": 0.0}),
     })

@@ -546,7 +546,7 @@ def test_measures_of_known_pictures() -> None:
 
 def test_shipped_recipes_hold_every_genus_and_twelve_starters() -> None:
     assert {g for r in layer_recipes().values() for g in r.genera} == set(GENUS_DEFAULTS)
-    assert len(starters()) == 14 and all(r.notes for r in starters().values())
+    assert len(starters()) == 15 and all(r.notes for r in starters().values())
 
 
 def test_a_recipe_goes_in_and_out_unchanged(client: FlaskClient) -> None:

@@ -300,6 +300,7 @@ class Observer(NamedTuple):
     sun_elevation_true: float  # radians
     sun_azimuth: float  # radians
     far_m: float  # farthest cloud that can be seen
+    round_earth: bool = True  # False: tables of a low eye, however high (`planet.high_eye`)
     haze_shaded: bool = True  # False: the march finds the clouds' shadows in the haze
 
 
@@ -318,7 +319,7 @@ def build_sky_view(
     r = media.radius_km + height_km
     horizon = -math.acos(min(media.radius_km / r, 1.0))
     mu_s = math.sin(observer.sun_elevation_true)
-    high = high_eye(observer.height_m, 1e3 * media.radius_km)
+    high = observer.round_earth and high_eye(observer.height_m, 1e3 * media.radius_km)
     outside = height_km > AIR_TOP_KM
     top = -math.acos((media.radius_km + AIR_TOP_KM) / r) if outside else 0.5 * math.pi
     below, azimuths = (HIGH_BELOW, HIGH_AZIMUTHS) if high else (AIR_BELOW, AIR_AZIMUTHS)

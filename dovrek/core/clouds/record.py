@@ -117,6 +117,13 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("storm_phase", "f8", "rad", "by which the flow has wound its middle on"),
     ("storm_other", "f8", "rad", "the same of a loop's second winding"),
     ("storm_share", "f8", "0 … 1", "of that one"),
+    # Weather over a whole face of the planet
+    ("face_size", "f8", "m", "from one system to the next"),
+    ("face_fronts", "f8", "0 … 1", ""),
+    ("face_bands", "f8", "0 … 1", ""),
+    ("face_cells", "f8", "0 … 1", ""),
+    ("face_latitude", "f8", "rad", "of the site"),
+    ("face_per_m", "f8", "rad/m", "latitude for a way north"),
     # The land it follows
     ("drape", "f8", "0 … 1", "share of the land's height that it is lifted by"),
     ("drape_at", "i8", "", "the land's first height among the field's clearances"),

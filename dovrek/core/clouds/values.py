@@ -46,6 +46,16 @@ class SheetLife(NamedTuple):
     ending: str
 
 
+class Face(NamedTuple):
+    """Where on a planet the layer's field has its middle."""
+
+    latitude: float  # radians
+    radius_m: float
+
+
+NOWHERE = Face(0.0, 6.371e6)
+
+
 class Chart(NamedTuple):
     """A cover map as a layer uses it."""
 
@@ -55,7 +65,8 @@ class Chart(NamedTuple):
     strength: float
 
 
-def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed: int) -> Record:
+def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed: int,
+                   face: Face = NOWHERE) -> Record:
     """(1,) LAYER: what density hangs on, but for the level of score and the shapes of heaps.
 
     `base` is in metres above the ground, `seed` is of the layer's own cells, `sky_seed` the sky's.
@@ -89,6 +100,10 @@ def density_record(layer: Layer, build: Build, base: float, seed: int, sky_seed:
         p["profile"] = np.interp(np.linspace(0.0, 1.0, PROFILE_NODES), heights, densities)
     if layer.cyclone.stands:
         _storm(p, layer.cyclone)
+    if layer.systems.stands:
+        p["face_size"], p["face_fronts"] = 1e3 * layer.systems.size_km, layer.systems.fronts
+        p["face_bands"], p["face_cells"] = layer.systems.bands, layer.systems.cells
+        p["face_latitude"], p["face_per_m"] = face.latitude, 1.0 / face.radius_m
     _open(p, layer, seed, sky_seed)
     if layer.fall.amount > 0.0 and build.form != VEIL:
         p["base"] = base

@@ -6,6 +6,7 @@ record of either with life, region and map.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -33,6 +34,7 @@ from dovrek.core.clouds.values import (
     NOTHING,
     SIDES,
     Chart,
+    Face,
     Record,
     SheetLife,
     chart_of,
@@ -60,6 +62,7 @@ from dovrek.sky.seen import placed_by_hand
 
 LOWEST_BASE_M = 15.0
 SHEET_RASTER = 200
+FACE_REACH = 3.0  # systems to each side by which a whole face's cover is told
 STORM_LEVEL = 1.6  # score between a storm of full cover and one of none
 
 
@@ -101,6 +104,16 @@ def sheet_level(tools: Tools, record: Record, cover: float,
         if not low < found < high:
             found = 0.5 * (low + high)
     return found
+
+
+@stage("wide level", wide=True)
+def wide_level(tools: Tools, record: Record, cover: float, half_m: float) -> float:
+    """Score above which weather over a whole face has cloud, by its scores as far as `half_m`."""
+    if cover <= 0.0:
+        return NOTHING
+    scores = np.empty((SHEET_RASTER, SHEET_RASTER))
+    sheet_scores(field_of(record, noise_volumes(), None), 0, half_m, SHEET_RASTER, scores)
+    return float(np.quantile(scores, 1.0 - cover)) - (1.0 if cover >= 1.0 else 0.0)
 
 
 @stage("sheet")
@@ -190,7 +203,8 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
         storm = layer.cyclone
         grid = grid._replace(cx=1e3 * storm.east_km, cy=1e3 * storm.north_km)
         moving = moving._replace(centre=(grid.cx, grid.cy))
-    record = density_record(layer, build, base, seed, sky_seed)
+    record = density_record(layer, build, base, seed, sky_seed,
+                            Face(math.radians(sky.site.latitude), radius))
     cover, chart = layer.cover_oktas / 8.0, chart_of(layer)
     forms: Node[Shapes] | None = None
     stood: Node[Cells] | None = None
@@ -210,6 +224,9 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
         found: float | Node[float]
         if layer.cyclone.stands:  # its own arms say where it has cloud; cover fills or thins them
             found = STORM_LEVEL * (0.5 - cover) if cover > 0.0 else NOTHING
+        elif layer.systems.stands:
+            found = wide_level(record=record, cover=cover,
+                               half_m=1e3 * FACE_REACH * layer.systems.size_km)
         elif gathering is None:
             found = sheet_level(record=record, cover=cover)
         else:

@@ -172,7 +172,8 @@ class Preparer:
         # Arc of the ground to the horizon, and beyond to clouds that stand over it.
         spans = spans_of(math.acos(radius / (radius + height)) + OVER_LIMB) if high else 1
         shadow_rays = sky.air.shadow_rays and bool(bodies)
-        observer = Observer(height, sun.elevation_true, sun.azimuth, far, not shadow_rays)
+        observer = Observer(height, sun.elevation_true, sun.azimuth, far,
+                            haze_shaded=not shadow_rays)
         low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
         joined = joined_field(bodies)
         shape = ready_land(relief=shape_of(sky.relief))
@@ -246,7 +247,8 @@ class Preparer:
         run = self.workers.over(cancel, chunk=3)
         air, sun = prepared.atmosphere, prepared.sun
         return [build_sky_view(air.media, air.sun, air.scattered, Observer(
-            height, sun.elevation_true, sun.azimuth, prepared.scene.clear.air_far_m),
+            height, sun.elevation_true, sun.azimuth, prepared.scene.clear.air_far_m,
+            round_earth=False),
             np.array(prepared.shade), run)
             for height in [b.middle for b in prepared.bodies] + [LOW_EYE_M]]
 
@@ -267,7 +269,7 @@ class Preparer:
         for light in prepared.lights:
             sun = light.sun
             observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
-                                not light.scene.shadow_rays)
+                                haze_shaded=not light.scene.shadow_rays)
             view = self.maker(cancel).make(light.atmosphere.nodes.view(observer, light.shade))
             cancel.check()
             lit.append(replace(light, scene=light.scene._replace(height=height, clear=view)))

@@ -34,6 +34,8 @@ from dovrek.web.shared.answers import live, units
 from dovrek.web.shared.photographs import reference_cover
 from dovrek.web.shared.things import HEAD_NAMES
 
+LEVEL = {"land": "level ground", "water": "open water", "continents": "continents in a sea"}
+
 
 def facts_of(sky: Sky) -> dict[str, str]:
     """Short lines under the schedule's titles."""
@@ -47,7 +49,7 @@ def facts_of(sky: Sky) -> dict[str, str]:
             "site": f"{abs(sky.site.latitude):.1f}° {'N' if sky.site.latitude >= 0 else 'S'} "
                     f"{abs(sky.site.longitude):.1f}° {'E' if sky.site.longitude >= 0 else 'W'}",
             "place": (f"{sky.relief.form}, {sky.relief.highest_m:.0f} m high"
-                      if sky.relief.stands else "level ground"),
+                      if sky.relief.stands else LEVEL[sky.ground.kind]),
             "camera": f"sees {field}", "film": "from scene light to a picture"}
 
 

@@ -21,7 +21,7 @@ FOOT_M = 0.3048
 HIDDEN = {"visible", "locked"}  # switches of the layer's head
 # Closed until asked for.
 FOLDED = {"Region", "Cover map", "Bank", "Drape", "Rows", "Life", "Fall", "Light", "Wash",
-          "Cyclone", "Planet"}
+          "Cyclone", "Weather systems", "Planet"}
 LEVEL_CURVE = [[0.0, 1.0], [0.5, 1.0], [1.0, 1.0]]  # what an empty profile stands for
 ONLY_FREE = {"elevation_deg", "azimuth_deg"}
 # Of the land: what an invented one has, and what a map has.
@@ -126,6 +126,8 @@ def _idle(model: Any, path: str) -> bool:
         return path != "bounds.shape" and model.bounds.shape == "none"
     if isinstance(model, Layer) and path.startswith("cyclone."):
         return path != "cyclone.stands" and not model.cyclone.stands
+    if isinstance(model, Layer) and path.startswith("systems."):
+        return path != "systems.stands" and not model.systems.stands
     if isinstance(model, Layer) and path == "drape.contrast":
         return model.drape.gather == 0.0
     return False

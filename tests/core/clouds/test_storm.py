@@ -154,7 +154,7 @@ def test_a_storm_is_seen_from_orbit_and_from_within(studio: Studio) -> None:
     within = studio.render(sky_with({"altitude_m": 2.0, "pitch_deg": 60, "lens_mm": 10}),
                            Wish(96, 54, "draft", sun_disc=False)).light
     clouded = within[..., 4] > 0.0
-    assert clouded[38:44].mean() > 0.9 and clouded[:14, 30:66].mean() < 0.3
+    assert clouded[48:].mean() > 0.9 and clouded[:14, 30:66].mean() < 0.3
 
 
 def test_the_inside_turns_faster_and_a_loop_closes() -> None:

@@ -93,7 +93,7 @@ def test_calm_water_mirrors_the_clouds(studio: Studio) -> None:
         above, below = np.log(light[8:33][::-1]), np.log(light[39:64])
         above, below = (a - a.mean(axis=1, keepdims=True) for a in (above, below))
         found.append(float(np.corrcoef(above.ravel(), below.ravel())[0, 1]))
-    assert found[0] > 0.6 and found[0] > found[1] + 0.15, found
+    assert found[0] > 0.5 and found[0] > found[1] + 0.2, found
 
 
 def test_water_is_bright_toward_the_sun_alone(studio: Studio) -> None:

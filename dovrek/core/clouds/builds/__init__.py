@@ -6,14 +6,14 @@ A build knows noise, textures and masks, and nothing of light, air or views.
 
 from __future__ import annotations
 
-from dovrek.core.clouds.builds import cells, fog, heaps, lenses, sheet, slab, storm, veil
+from dovrek.core.clouds.builds import cells, face, fog, heaps, lenses, sheet, slab, storm, veil
 from dovrek.core.clouds.builds.build import Build
 from dovrek.core.compile.choosing import chosen
 from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
 from dovrek.sky.layer import Layer
 
 BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, veil.BUILD, cells.BUILD, slab.BUILD,
-                             lenses.BUILD, fog.BUILD, storm.BUILD)
+                             lenses.BUILD, fog.BUILD, storm.BUILD, face.BUILD)
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
 _OF_GENUS: dict[str, Build] = (
     dict.fromkeys(HEAPS, heaps.BUILD) | dict.fromkeys(CELLS, cells.BUILD)
@@ -31,6 +31,8 @@ def build_of(layer: Layer) -> Build:
     built otherwise."""
     if layer.cyclone.stands:
         return storm.BUILD
+    if layer.systems.stands:
+        return face.BUILD
     if layer.species == "lenticularis":
         return lenses.BUILD
     if layer.species in HEAPED_SPECIES and layer.genus not in VEILS:

@@ -10,11 +10,11 @@ import math
 from typing import Any
 
 from dovrek.core.clouds.builds.build import Build, LightCells
+from dovrek.core.clouds.builds.bulge import bulged, lump_of
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import cell_at, flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
 from dovrek.core.compile.kernels import inner
-from dovrek.core.compile.noise import BILLOW, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
 USUAL_M = 450_000.0  # radius that the lengths below belong to
@@ -25,7 +25,6 @@ WOUND = 2.6  # radians by which the flow has turned the middle's textures
 SEA_CELL_M, SEA_HIGH = 11_000.0, 0.17  # low cells: size, and height of the thickness
 RELIEF = 0.22  # of a top's height, by which the finer textures raise and lower it
 SHIELD_LOW, SHIELD_DEPTH = 0.86, 1.6  # where the ice begins; its optical depth in the middle
-LUMP = 0.05  # of the thickness, by which tops and flanks bulge
 FLAT = 9000.0  # metres on the level that a unit of score stands for, at least
 
 
@@ -44,7 +43,7 @@ def _texture(field, p, x, y, r, phase, footprint):
 
 
 @inner
-def _places(field, p, x, y, footprint):
+def _about(field, p, x, y, footprint):
     """East, north and distance from the storm's middle, shifted a little by noise."""
     grown = p.storm_radius / USUAL_M
     x, y = x - p.storm_x, y - p.storm_y
@@ -92,7 +91,7 @@ def _score(field, p, x, y, r, footprint):
 @inner
 def score(field, p, x, y, footprint):
     """Where it has cloud."""
-    x, y, r = _places(field, p, x, y, footprint)
+    x, y, r = _about(field, p, x, y, footprint)
     s, _ = _score(field, p, x, y, r, footprint)
     return s
 
@@ -118,7 +117,7 @@ def sample(field, p, x, y, z, footprint, detail):
     thick = p.thickness
     if z < -0.02 * thick or z > 1.02 * thick:
         return -max(z - 1.02 * thick, -0.02 * thick - z) - 1.0, 0.0
-    x, y, r = _places(field, p, x, y, footprint)
+    x, y, r = _about(field, p, x, y, footprint)
     s, relief = _score(field, p, x, y, r, footprint)
     s -= p.level
     grown = p.storm_radius / USUAL_M
@@ -144,25 +143,17 @@ def sample(field, p, x, y, z, footprint, detail):
         there = p.storm_shield * math.exp(-fade * fade) * clamp(0.62 + 1.1 * streak, 0.0, 1.0)
         there *= smoothstep(0.8 * p.storm_eye, 1.6 * p.storm_eye, r) if p.storm_eye > 0.0 else 1.0
         ice = there * SHIELD_DEPTH / ((1.0 - SHIELD_LOW) * thick)
-    lump = (0.4 + 1.2 * p.lobes) * LUMP * thick
+    lump = lump_of(p)
     if f < -lump:
         if ice > 0.0:
             return 0.05 * thick, ice
         if z > SHIELD_LOW * thick or p.storm_shield <= 0.0:
             return 0.7 * (f + lump) - 1.0, 0.0
         return max(0.7 * (f + lump), z - SHIELD_LOW * thick) - 1.0, 0.0
-    tile = max(1.6 * p.cell_size, 0.2 * thick)
-    f += lump * turned_noise(field.bytes, BILLOW, x, y, z, tile, noise_level(footprint, tile),
-                             p.churn)
-    if detail > 0.0:
-        fine = 0.31 * tile
-        f += 0.42 * lump * turned_noise(field.bytes, BILLOW, y, z, x, fine,
-                                        noise_level(footprint, fine), p.churn_fine)
-    soft = 0.5 * min(footprint, 0.3 * thick)
-    f += 0.25 * soft
+    f, edge = bulged(field, p, x, y, z, f, footprint, detail)
     if f <= 0.0:
         return (0.05 * thick, ice) if ice > 0.0 else (max(0.7 * f, -0.1 * thick) - 1.0, 0.0)
-    return f, p.extinction * min(f / (p.edge + soft), 1.0) + ice
+    return f, p.extinction * min(f / edge, 1.0) + ice
 
 
 def step_m(layer: Layer) -> float:
