@@ -24,8 +24,9 @@ from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.genera import VEILS
 from dovrek.sky.keeping import Bounds
-from dovrek.sky.layer import Layer, Wash
+from dovrek.sky.layer import Layer
 from dovrek.sky.seen import placed_by_hand
+from dovrek.sky.wash import Wash
 
 Record = NDArray[np.void]
 

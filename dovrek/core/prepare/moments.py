@@ -14,9 +14,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.air.sky_view import SkyView
 from dovrek.core.air.sources import sources
 from dovrek.core.clouds.builds import build_of
+from dovrek.core.clouds.light.grid import CHANNELS
 from dovrek.core.clouds.motion import moving_of, turns_of
+from dovrek.core.land.meeting import raised
 from dovrek.core.prepare.assembly import joined_field, sun_record
 from dovrek.core.prepare.fineness import FINE, Fineness
 from dovrek.core.prepare.preparer import Moves, Prepared, Preparer
@@ -29,6 +32,7 @@ from dovrek.sky.seen import layers_of
 
 EPOCH_SKY_S = 30.0  # of the sky between two moments whose light is solved
 EPOCHS_APART_S = (0.25, 1.0)  # of the clip: at least, at most
+CLIMBS = 0.01  # of the eye's height, as a ratio, from which the air is told for each frame
 LOOP_EPOCHS = 8  # at least, in a loop
 # For a first look: of the sky over which light may stand for another moment's, and how many
 # solved moments are asked for.
@@ -119,7 +123,14 @@ def scene_soon(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
 def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, share: float,
            cancel: Cancel) -> Prepared:
     """The clouds and the sun of a moment under light between that of two. Raises Cancelled."""
-    exact = preparer.bodies(now.sky, one.fineness, cancel, now.moved)
+    # Grids are laid out for the eye of the moment whose light they hold.
+    exact = preparer.bodies(now.sky, one.fineness, cancel, now.moved, one.scene.height)
+    wanted = sum(b.grid.levels * b.grid.n**2 * b.grid.nz * CHANNELS for b in exact)
+    if exact and all(p.scene.light.size != wanted for p in (one, other)):
+        # A layer comes or goes while the eye climbs: neither moment's grids are laid out as these.
+        return preparer.scene(now.sky, one.fineness, cancel, now.moved)
+    height = raised(now.sky).camera.altitude_m
+    climbs = abs(math.log(one.scene.height / max(height, 0.2))) > CLIMBS
     maker = preparer.maker(cancel)
     joined = joined_field(exact)
     suns = sources(now.sky)
@@ -128,11 +139,12 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
         if k >= len(suns):
             break
         foot = (now.sky.camera.east_m, now.sky.camera.north_m)
+        seen = preparer.seen_from(a, height) if climbs else None
         key = key_of("frame", a.key, b.key, share, joined.layers, joined.solid, joined.cells,
-                     suns[k], foot)
+                     suns[k], foot, seen, height)
         node = mixed(one=Known(a.key, a), other=Known(b.key, b), share=share, layers=joined.layers,
-                     solid=joined.solid, cells=joined.cells, foot=foot,
-                     sun=sun_record(a.atmosphere, suns[k], now.sky.camera.altitude_m))
+                     solid=joined.solid, cells=joined.cells, foot=foot, seen=seen,
+                     height_m=height, sun=sun_record(a.atmosphere, suns[k], height))
         scene = maker.make(node)
         lit.append(replace(a, scene=scene, sun=suns[k].place, bodies=tuple(exact), key=key,
                            weight=suns[k].weight, others=()))
@@ -142,22 +154,24 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
 @stage("frame", kept=False)
 def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: NDArray[np.void],
           solid: NDArray[np.uint8], cells: tuple[Any, Any, Any], sun: np.void,
-          foot: tuple[float, float]) -> Scene:
+          foot: tuple[float, float], seen: SkyView | None, height_m: float) -> Scene:
     """A scene between two: clouds, sun and the camera's foot where they are, light between that of
-    both."""
+    both; `seen` is the air from where the eye is, once it climbs or sinks much between the two."""
     a, b = one.scene, other.scene
     field = a.field._replace(layers=layers, bytes=solid, clearances=cells[0], instances=cells[1],
                              links=cells[2])
     if a is b or a.light.shape != b.light.shape:  # grids of another size are not mixed
-        near = a if share < 0.5 or a is b else b
+        size = int((layers["grid_levels"] * layers["grid_n"] ** 2 * layers["grid_nz"]).sum())
+        near = a if a is b or a.light.size == size * CHANNELS else b
         ground = near.ground.copy()
         ground["east"], ground["north"] = foot
-        return near._replace(field=field, sun=sun, ground=ground)
+        return near._replace(field=field, sun=sun, ground=ground,
+                             clear=seen or near.clear, height=max(height_m, 0.2))
     ground = a.ground.copy()
     for name in ground.dtype.names or ():
         ground[name] = _between(a.ground[name], b.ground[name], share)
     ground["east"], ground["north"] = foot
-    clear = a.clear._replace(
+    clear = seen or a.clear._replace(
         sky=_between(a.clear.sky, b.clear.sky, share),
         air=_between(a.clear.air, b.clear.air, share),
         horizon=_between(a.clear.horizon, b.clear.horizon, share),
@@ -167,8 +181,15 @@ def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: ND
         field=field, sun=sun, ground=ground, clear=clear,
         light=_between(a.light, b.light, share), below=_between(a.below, b.below, share),
         ambient=_between(a.ambient, b.ambient, share),
-        sunlight=_between(a.sunlight, b.sunlight, share), glow=_between(a.glow, b.glow, share),
-        height=_between(a.height, b.height, share))
+        sunlight=_wider(a.sunlight, b.sunlight, share), glow=_between(a.glow, b.glow, share),
+        day=_wider(a.day, b.day, share), height=max(height_m, 0.2))
+
+
+def _wider(a: NDArray[np.float64], b: NDArray[np.float64], share: float) -> NDArray[np.float64]:
+    """Between two tables; of two that reach unlike far, the one that reaches further."""
+    if a.shape == b.shape:
+        return np.asarray(_between(a, b, share))
+    return a if a.size > b.size else b
 
 
 def _between(a: Any, b: Any, share: float) -> Any:

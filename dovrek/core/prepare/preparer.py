@@ -139,10 +139,26 @@ class Preparer:
         lit[0] = replace(lit[0], scene=lit[0].scene._replace(glow=glow))
         return replace(lit[0], others=tuple(lit[1:]), key=key_of(*(p.key for p in lit)))
 
-    def bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel,
-               moved: Moves | None = None) -> list[LayerBody]:
-        """Shapes, cells and cover of the layers that are seen, as they have moved."""
-        return self._bodies(raised(sky), fineness, cancel, moved)
+    def bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel, moved: Moves | None = None,
+               eye_m: float | None = None) -> list[LayerBody]:
+        """Shapes, cells and cover of the layers that are seen, as they have moved; `eye_m` is the
+        height of the eye that they are dealt and laid out for, unless it is the camera's."""
+        sky = raised(sky)
+        if eye_m is not None:
+            sky = sky.model_copy(update={"camera": sky.camera.model_copy(update={
+                "altitude_m": eye_m})})
+        return self._bodies(sky, fineness, cancel, moved)
+
+    def seen_from(self, lit: Prepared, height_m: float) -> Node[SkyView]:
+        """The air of a light's scene for an eye at another height."""
+        scene, sun = lit.scene, lit.sun
+        radius = scene.radius
+        sight = sight_m if high_eye(height_m, radius) else reach_m
+        far = max([sight(b.base + b.layer.thickness_m, height_m, radius) for b in lit.bodies]
+                  + [LEAST_FAR_M])
+        return lit.atmosphere.nodes.view(
+            Observer(height_m, sun.elevation_true, sun.azimuth, far,
+                     haze_shaded=not scene.shadow_rays), lit.shade)
 
     def _bodies(self, sky: Sky, fineness: Fineness, cancel: Cancel,
                 moved: Moves | None) -> list[LayerBody]:

@@ -260,3 +260,30 @@ def test_seconds_of_frames() -> None:
     sky = moving([], fps=12, length_s=2.0)
     assert len(seconds_of(sky)) == 24 and seconds_of(sky)[-1] == pytest.approx(23 / 12)
     assert seconds_of(sky, 10.0, 0.5, 1.0) == pytest.approx([0.5, 0.6, 0.7, 0.8, 0.9])
+
+
+def test_a_climb_from_the_ground_to_orbit(studio: Studio) -> None:
+    """A keyed height: every frame sees the air from where its eye is, though its light is that of
+    two moments at other heights. A frame between is as bright as the still from there, and its
+    horizon lies where geometry has it."""
+    sky = moving([HEAPS], time_scale=1.0, keys={"camera.altitude_m": {
+        "points": [[0.0, 400.0, "linear"], [4.0, 300e3, "linear"]]}})
+    camera = sky.camera.model_copy(update={"pitch_deg": -17.0, "lens_mm": 14.0})
+    sky = sky.model_copy(update={"camera": camera})
+    for second in (0.05, 1.37, 2.5):
+        there = moment_of(sky, second).sky
+        still = studio.render(there, Wish(96, 54, "sketch")).light
+        found = frame(studio, sky, second)
+        assert np.isfinite(found).all()
+        assert found[..., 1].mean() == pytest.approx(still[..., 1].mean(), rel=0.06)
+        dark = [(light[..., 1] < 0.1 * np.median(light[..., 1])).mean() for light in (found, still)]
+        assert dark[0] == pytest.approx(dark[1], abs=0.02)
+
+
+def test_a_layer_that_comes_while_the_eye_climbs(studio: Studio) -> None:
+    """Neither moment about a frame need be laid out as the frame is: then it is solved alone."""
+    sky = moving([HEAPS, {"id": "b", "genus": "cirrus", "cover_oktas": 0.0}], time_scale=1.0, keys={
+        "camera.altitude_m": {"points": [[0.0, 50.0, "linear"], [4.0, 40e3, "linear"]]},
+        "layers[b].cover_oktas": {"points": [[0.0, 0.0, "linear"], [4.0, 8.0, "linear"]]}})
+    for second in (0.3, 1.9, 3.4):
+        assert np.isfinite(frame(studio, sky, second)).all()
