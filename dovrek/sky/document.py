@@ -172,11 +172,11 @@ class Camera(Group):
     )
 
     east_m: float = number(
-        0.0, low=-200_000.0, high=200_000.0, step=50.0, unit="m", group="Travel", label="East",
+        0.0, low=-3e6, high=3e6, step=50.0, unit="m", group="Travel", label="East",
         help="How far the camera has travelled east of the site; layers shift by their distance.",
     )
     north_m: float = number(
-        0.0, low=-200_000.0, high=200_000.0, step=50.0, unit="m", group="Travel", label="North",
+        0.0, low=-3e6, high=3e6, step=50.0, unit="m", group="Travel", label="North",
         help="How far the camera has travelled north of the site.",
     )
 
@@ -196,6 +196,11 @@ class Film(Group):
         None, low=-12.0, high=22.0, step=0.1, unit="EV", group="Exposure", label="Exposure",
         derived="automatic", help="Exposure value at ISO 100; higher is darker. Automatic meters "
         "the picture and holds the highlights.",
+    )
+    expose_for: Literal["all", "light", "shade"] = choice(
+        "all", group="Exposure", label="Expose for",
+        help="What automatic exposure goes by: all of the picture, what is lit, or what lies in "
+        "shade, such as the night side of a planet.",
     )
     white_balance_k: float | None = number(
         None, low=2000.0, high=20000.0, step=100.0, unit="K", group="Colour",

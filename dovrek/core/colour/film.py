@@ -42,6 +42,9 @@ EVEN_MEAN, SUNLIT_MEAN = 0.5, 1.0  # stops above middle grey at which their mean
 LIT_HIGH, MOST_LIFT = 2.15, 0.35  # up to which highlights are lifted, and by how much at most
 MOST_HIGH, MOST_HELD = 3.2, 1.2  # above which they are held back, and by how much at most
 DAYLIGHT_EV = 15.0
+# Shares of what is brightest above which a place is lit, below which it lies in shade; where lit
+# faces are placed, stops above middle grey; share of a picture that a part must have.
+LIT_PART, SHADE_PART, LIT_STOPS, LEAST_PART = 0.3, 0.12, 1.7, 0.02
 NIGHT = 0.1  # cd/m², mean luminance of a picture below which it is night
 FADES_FROM, FADED = 0.82, 0.9  # Oklab lightness from which colour fades to white, and how far
 FADES_AT = FADES_FROM**3 * 0.75  # linear light surely below it, whatever its hue
@@ -77,6 +80,27 @@ def meter(luminance: Array, is_sky: NDArray[np.bool_]) -> float:
         place += 0.13 * math.log2(mean / 300.0)
     if mean < NIGHT:  # a night is printed as one
         place += max(0.12 * math.log2(mean / NIGHT), math.log2(0.3))
+    return float(np.clip(math.log2(mean / ISO_CONSTANT) - place, DARKEST_EV, 22.0))
+
+
+def meter_for(luminance: Array, seen: NDArray[np.bool_], part: str) -> float:
+    """Exposure value by what is lit ("light") or what lies in shade ("shade") among the luminances
+    (cd/m²) that are `seen`: lit faces stand under the shoulder, shade about middle grey. Where all
+    is alike, one half counts. Common practice."""
+    values = luminance[seen] if seen.any() else luminance.ravel()
+    values = np.maximum(values[np.isfinite(values)], 1e-7)
+    if not values.size:
+        return DAYLIGHT_EV
+    brightest = float(np.percentile(values, 99.0))
+    if part == "light":
+        chosen, place = values[values > LIT_PART * brightest], LIT_STOPS
+    else:
+        chosen, place = values[values < SHADE_PART * brightest], EVEN_MEAN
+        chosen = chosen[chosen > np.percentile(chosen, 20.0)] if chosen.size else chosen
+    if chosen.size < LEAST_PART * values.size:
+        middle = float(np.median(values))
+        chosen = values[values >= middle] if part == "light" else values[values <= middle]
+    mean = float(np.exp(np.mean(np.log(chosen))))
     return float(np.clip(math.log2(mean / ISO_CONSTANT) - place, DARKEST_EV, 22.0))
 
 

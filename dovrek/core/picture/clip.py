@@ -45,8 +45,10 @@ def metered_at(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
 
     def at(moment_s: float) -> Metered:
         scene = scene_at(preparer, sky, moment_s, fineness, cancel)
+        there = sky_at(sky, moment_s)
         return preparer.maker(cancel).make(metered_scene(
-            prepared=Known(scene.key, scene), camera=sky_at(sky, moment_s).camera))
+            prepared=Known(scene.key, scene), camera=there.camera,
+            expose_for=there.film.expose_for))
 
     if motion.exposure == "fixed":
         found = at(0.0)

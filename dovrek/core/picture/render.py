@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dovrek.core.air.sunlight import illuminances
 from dovrek.core.clouds.values import smooth
 from dovrek.core.colour.curve import PLAIN, Curve, curve_of
-from dovrek.core.colour.film import ISO_CONSTANT, automatic_white, meter
+from dovrek.core.colour.film import ISO_CONSTANT, automatic_white, meter, meter_for
 from dovrek.core.colour.glass import CLEAR, Glass
 from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.geometry.planet import HIGH_EYE_M
@@ -281,9 +281,10 @@ class Metered(NamedTuple):
         return self if view == "picture" else self._replace(glass=CLEAR)
 
 
-def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel) -> Metered:
+def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel,
+              expose_for: str = "all") -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture: on its sky,
-    and the higher the eye the more on all that is lit in it."""
+    and the higher the eye the more on all that is lit in it; or on its light or its shade."""
     quality = Quality("meter", prepared.fineness, 1, 2.2, 0.0, 0.3, 0.2, horizon=2)
 
     def metered(ground: bool) -> float:
@@ -291,6 +292,8 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
                              sun_disc=False, ground=ground)
         luminance = frame[..., 1].astype(np.float64)
         counts = luminance > UNLIT * np.percentile(luminance, 99.0)
+        if expose_for != "all":
+            return meter_for(luminance, frame[..., ALPHA] > (-1.0 if ground else 0.5), expose_for)
         if not ground:
             return meter(luminance, frame[..., ALPHA] > 0.5)
         bright = float(np.percentile(luminance[counts], 98.0)) if counts.any() else 0.0
@@ -309,6 +312,6 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
 
 
 @stage("meter", wide=True)
-def metered_scene(tools: Tools, prepared: Prepared, camera: Camera) -> Metered:
+def metered_scene(tools: Tools, prepared: Prepared, camera: Camera, expose_for: str) -> Metered:
     """What a camera meters under a scene."""
-    return meter_sky(camera, prepared, tools.workers, tools.cancel)
+    return meter_sky(camera, prepared, tools.workers, tools.cancel, expose_for)

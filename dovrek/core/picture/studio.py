@@ -114,7 +114,8 @@ class Studio:
                 prepared = scene_soon(preparer, sky, wish.clip_s, whole, cancel)
                 told = sky_at(sky, wish.clip_s)
                 metered = preparer.maker(cancel).make(metered_scene(
-                    prepared=Known(prepared.key, prepared), camera=told.camera)).set_by(told.film)
+                    prepared=Known(prepared.key, prepared), camera=told.camera,
+                    expose_for=told.film.expose_for)).set_by(told.film)
             else:
                 prepared = scene_at(preparer, sky, wish.clip_s, whole, cancel)
                 metered = metered_at(preparer, sky, wish.clip_s, whole, cancel)
@@ -124,7 +125,8 @@ class Studio:
         prepared = preparer.scene(sky, fineness, cancel)
         known = Known(prepared.key, prepared)
         metered = preparer.maker(cancel).make(
-            metered_scene(prepared=known, camera=sky.camera)).set_by(sky.film)
+            metered_scene(prepared=known, camera=sky.camera,
+                          expose_for=sky.film.expose_for)).set_by(sky.film)
         if wish.seen.from_above:
             prepared = preparer.from_above(prepared, cancel)
         return prepared, metered.seen_in(wish.view)

@@ -17,6 +17,7 @@ from dovrek.core.air.sky_view import (
     build_sky_view,
     haze_phase,
 )
+from dovrek.core.colour.film import develop
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.geometry.planet import (
     EARTH_M,
@@ -257,3 +258,20 @@ def test_observers_keep_their_tables_small(studio: Studio) -> None:
         for h in (2.0, 400e3))
     assert low.air.shape[:2] == (40, 20) and high.air.shape[:2] == (80, 40)
     assert not low.high and high.high and high.top < 0.0 < low.top
+
+
+def test_either_side_of_the_terminator_can_be_exposed_for(studio: Studio) -> None:
+    """Seen from above the edge of the day: by the light its clouds keep their modelling, by shade
+    the dusk beyond is readable."""
+    found = {}
+    for part in ("light", "all", "shade"):
+        sky = free_sun(2, camera={"altitude_m": 2_000e3, "pitch_deg": -90, "lens_mm": 20},
+                       layers=[{"genus": "stratus", "id": "a", "cover_oktas": 8}],
+                       film={"expose_for": part})
+        made = studio.render(sky, Wish(96, 54, "draft", sun_disc=False))
+        picture = develop(made.light, *made.metered).mean(axis=2)
+        found[part] = made.metered.ev, picture[40:50].mean(), picture[8:20].mean()
+    evs = [found[part][0] for part in ("light", "all", "shade")]
+    assert min(evs[:2]) > evs[2] + 1.0, found
+    assert 120 < found["light"][1] < 245  # the lit side, not burnt
+    assert found["shade"][2] > found["light"][2] + 15  # the dark side opens

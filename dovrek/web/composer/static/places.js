@@ -100,7 +100,7 @@ plate.addEventListener("dblclick", (e) => {
   if (!seen().above || e.target.closest?.("[data-grip], .wind, #sun-handle")) return;
   const [east, north] = kmOf(e, plate.getBoundingClientRect()),
     d = $("overlay").dataset;
-  const to = (from, by) => clamp(Math.round(Number(from) + 1000 * by), -200000, 200000);
+  const to = (from, by) => clamp(Math.round(Number(from) + 1000 * by), -3e6, 3e6);
   newGesture();
   setValues(
     { "camera.east_m": to(d.eastM, east), "camera.north_m": to(d.northM, north) },
