@@ -12,12 +12,23 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 from PIL import Image
+from playwright.sync_api import Page, expect
 
 from dovrek.core.air.sun_place import sun_day
-from dovrek.core.picture.studio import Studio
+from dovrek.core.colour.film import develop
+from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.document import Sky
+from dovrek.web.composer.day_clouds import (
+    WHITE_K,
+    at_share,
+    clear_of,
+    hours_of,
+    key_of_day,
+    ratio_of,
+)
 from dovrek.web.composer.ribbon import BAND, COLUMNS, ribbon_of, ribbon_png
+from tests.chromium import PATIENCE, Server, arrive, until
 from tests.conftest import sky_of
 
 LONDON = {"latitude": 51.5, "longitude": -0.13, "timezone": "Europe/London"}
@@ -140,3 +151,74 @@ def test_the_moons_hours_are_said() -> None:
         wanted = moment.datetime() + timedelta(hours=1)  # summer time
         apart = int(clock[1]) * 60 + int(clock[2]) - wanted.hour * 60 - wanted.minute
         assert abs(apart) <= 8
+
+
+def test_hours_looked_at_lie_in_the_light() -> None:
+    """A dozen, in order, while the sun is up or nearly; none in a polar night."""
+    hours = hours_of(on("2026-06-21", LONDON))
+    assert len(hours) == 12 and hours == sorted(hours)
+    assert 0.1 < hours[0] < 0.2 and 0.85 < hours[-1] < 0.95
+    assert hours_of(on("2026-12-21", {**TROMSO, "latitude": 82.0})) == []
+
+
+def test_a_day_is_known_by_what_its_clouds_hang_on() -> None:
+    """The hour, the framing and the film change nothing; a layer, the date and the haze do."""
+    layer = {"genus": "cumulus", "id": "a"}
+    base = sky_of(layers=[layer], moment="2026-06-21T12:00")
+    key = key_of_day(base)
+    for same in ({"moment": "2026-06-21T17:30"}, {"camera": {"heading_deg": 90, "lens_mm": 50}},
+                 {"film": {"contrast": 1.3}}, {"name": "Other"}):
+        told = {"layers": [layer], "moment": "2026-06-21T12:00", **same}
+        assert key_of_day(sky_of(**told)) == key
+    for other in ({"moment": "2026-06-22T12:00"}, {"air": {"haze": 0.4}},
+                  {"layers": [{**layer, "cover_oktas": 7}]}):
+        assert key_of_day(sky_of(**{"layers": [layer], "moment": "2026-06-21T12:00",
+                                    **other})) != key
+
+
+def test_a_clear_dome_leaves_the_light_as_it_is_and_an_overcast_one_greys_it(
+        studio: Studio) -> None:
+    """Ratios read from a painted dome: about 1 without cloud (within a fifth, eight bits), and
+    under stratus the zenith loses its blue."""
+    atmosphere = studio.preparer.atmosphere(on("2026-06-21", LONDON), Cancel())
+    found = {}
+    for cover in (0.0, 8.0):
+        sky = at_share(sky_of(site=LONDON, moment="2026-06-21T12:00", layers=[
+            {"genus": "stratus", "id": "a", "cover_oktas": cover}]), 0.45)
+        clear, ev = clear_of(sky, atmosphere)
+        light = studio.render(sky, Wish(128, 64, "sketch", "dome")).light
+        file = io.BytesIO()
+        Image.fromarray(develop(light, ev, WHITE_K)).save(file, "PNG")
+        found[cover] = ratio_of(file.getvalue(), sky, clear, ev)
+    assert found[0.0][0] == pytest.approx(np.ones(3), rel=0.2)
+    zenith = found[8.0][0]
+    assert zenith[2] / zenith[0] < 0.75
+
+
+def test_clouds_are_laid_over_the_hours_they_are_known_for(studio: Studio) -> None:
+    """The strip greys and darkens by the ratios, between the hours as well."""
+    sky = on("2026-06-21", LONDON)
+    atmosphere = studio.preparer.atmosphere(sky, Cancel())
+    grey = ((0.3, (0.5, 0.5, 0.3) * 2), (0.7, (0.5, 0.5, 0.3) * 2))
+    plain, under = (np.asarray(Image.open(io.BytesIO(ribbon_png(sky, atmosphere, c)))).astype(int)
+                    for c in ((), grey))
+    noon = COLUMNS // 2
+    assert under[5, noon].sum() < plain[5, noon].sum()
+    assert under[5, noon, 2] - under[5, noon, 0] < plain[5, noon, 2] - plain[5, noon, 0]
+
+
+def test_the_days_clouds_are_counted_in_when_the_picture_rests(page: Page, server: Server) -> None:
+    """Hour by hour, without a hand; the strip's picture is another then. A change begins anew."""
+    arrive(page, server, "fair-weather-noon")
+    strip = page.locator("#strip")
+    expect(strip).to_have_attribute("data-clouds", "12 of 12", timeout=PATIENCE)
+    image = page.locator("#strip image")
+    first = image.get_attribute("href") or ""
+    assert "day=" in first and first.endswith("-12")
+    cover = page.locator('[data-path="air.haze"]')
+    page.locator('[data-thing="air"]').click()
+    expect(cover).to_have_count(1)
+    cover.locator(".value").fill("0.45")
+    cover.locator(".value").press("Enter")
+    until(lambda: image.get_attribute("href"), lambda href: href and href.endswith("-12")
+          and "-0.45-" in href and href != first, 240.0)

@@ -18,6 +18,7 @@ from dovrek.sky.units import value_in
 from dovrek.store import skies as store
 from dovrek.store import versions
 from dovrek.web.composer.clip import keyed_change
+from dovrek.web.composer.day_clouds import clouds_of, key_of_day
 from dovrek.web.composer.handling import RAMP_HEX, STOPS
 from dovrek.web.composer.panels import PANELS, Shown, parts, stale
 from dovrek.web.composer.ribbon import ribbon_png
@@ -152,4 +153,15 @@ def picture(slug: str, serial: int) -> Any:
 def strip(slug: str) -> Any:
     sky, _ = store.load(slug)
     atmosphere = live().ribbon_atmosphere(sky, Cancel())
-    return png_answer(ribbon_png(sky, atmosphere))
+    clouds = clouds_of(slug, sky, atmosphere, live())
+    return png_answer(ribbon_png(sky, atmosphere, clouds.told if clouds else ()))
+
+
+@pages.get("/ribbon.json")
+def strip_clouds(slug: str) -> Any:
+    """How many hours of the day have been looked at with the sky's own clouds, and how many will
+    be; asking has them looked at."""
+    sky, _ = store.load(slug)
+    clouds = clouds_of(slug, sky, live().ribbon_atmosphere(sky, Cancel()), live())
+    found, wanted = (len(clouds.found), clouds.wanted) if clouds else (0, 0)
+    return {"day": f"{key_of_day(sky)}-{found}", "found": found, "wanted": wanted}

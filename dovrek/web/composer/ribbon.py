@@ -10,6 +10,7 @@ from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from numpy.typing import NDArray
 from PIL import Image
 
 from dovrek.core.air.sky_view import SHADE_NODES, hemispheres, radiances
@@ -27,6 +28,10 @@ NIGHT_BELOW, NIGHT = math.radians(-20.0), (7, 8, 16)
 PLACES = np.array([0.0, 1.1])  # stops above middle grey at which a day's bands are placed
 DIMS, DAY_CD_M2 = 0.25, 700.0  # of every stop that a mean is below a day's, how much shows
 SHOWN_AT, WHITE_K, VIVID = 1000.0, 5600.0, 1.3
+
+
+# Share of the day, and what clouds leave of the light of zenith and horizon (XYZ each).
+Clouded = tuple[tuple[float, tuple[float, ...]], ...]
 
 
 @dataclass(frozen=True)
@@ -116,7 +121,8 @@ def day_note(day: SunDay) -> str:
 
 
 @lru_cache(maxsize=64)
-def _strip(elevations: tuple[float, ...], atmosphere_key: str, holder: _Holder) -> bytes:
+def _strip(elevations: tuple[float, ...], atmosphere_key: str, holder: _Holder,
+           clouds: Clouded) -> bytes:
     atmosphere = holder.atmosphere
     air = (atmosphere.media, atmosphere.sun, atmosphere.scattered)
     light = np.zeros((2, len(elevations), 3), dtype=np.float32)
@@ -128,8 +134,8 @@ def _strip(elevations: tuple[float, ...], atmosphere_key: str, holder: _Holder) 
         # Each band is exposed by its own light, so that both have colour at every hour, and less
         # of it the dimmer the hour is: dusk shows as dusk.
         dims = DIMS * min(math.log2(max(mean, 1e-6) / DAY_CD_M2), 0.0)
-        light[:, k] = looks * (SHOWN_AT * 2.0 ** (PLACES + dims)
-                               / np.maximum(looks[:, 1], 1e-6))[:, None]
+        gain = SHOWN_AT * 2.0 ** (PLACES + dims) / np.maximum(looks[:, 1], 1e-6)
+        light[:, k] = looks * clouded(clouds, (k + 0.5) / len(elevations)) * gain[:, None]
     rows = develop(light, math.log2(SHOWN_AT / ISO_CONSTANT), WHITE_K, saturation=VIVID,
                    curve=FILMS["standard"])
     rows = np.maximum(rows, np.array(NIGHT, dtype=np.uint8))
@@ -152,10 +158,21 @@ class _Holder:
         return isinstance(other, _Holder) and other.atmosphere.key == self.atmosphere.key
 
 
-def ribbon_png(sky: Sky, atmosphere: Atmosphere) -> bytes:
+def clouded(clouds: Clouded, share: float) -> NDArray[np.float64]:
+    """(2, 3) what clouds leave of the clear sky's light at a share of the day, between the hours
+    that are known."""
+    if not clouds:
+        return np.ones((2, 3))
+    shares = [at for at, _ in clouds]
+    ratios = np.array([ratio for _, ratio in clouds])
+    found = np.array([np.interp(share, shares, ratios[:, c]) for c in range(6)])
+    return found.reshape(2, 3)
+
+
+def ribbon_png(sky: Sky, atmosphere: Atmosphere, clouds: Clouded = ()) -> bytes:
     """Two bands of colours as a PNG, 288 pixels for the day: the zenith above, and under it the
-    horizon below the sun."""
+    horizon below the sun; `clouds` tells what they leave of the clear sky's light at some hours."""
     day = sun_day(sky, COLUMNS + 1)
     middles = tuple(round(0.5 * (a + b), 4) for a, b in
                     zip(day.elevations_true[:-1], day.elevations_true[1:], strict=True))
-    return _strip(middles, atmosphere.key, _Holder(atmosphere))
+    return _strip(middles, atmosphere.key, _Holder(atmosphere), clouds)

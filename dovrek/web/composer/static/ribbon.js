@@ -1,8 +1,31 @@
 // The day ribbon: the hour dragged and stepped.
 import { send } from "./changes.js";
 import { release } from "./panels.js";
-import { $, clamp, here, keyGesture, main, newGesture } from "./state.js";
+import { $, clamp, here, inSight, keyGesture, main, newGesture, root } from "./state.js";
 
+// Once the picture rests, the sky's own clouds are counted in, hour by hour.
+const LOOKED_MS = 4000;
+async function countClouds() {
+  await inSight();
+  const rests = /^(proof|final)/.test($("picture").dataset.quality || "") && !here.held.size;
+  if (rests) {
+    const said = await fetch(`${root}/ribbon.json`).then(
+      (answer) => (answer.ok ? answer.json() : null),
+      () => null,
+    );
+    const image = document.querySelector("#strip image");
+    if (said && image) {
+      const at = new URL(image.getAttribute("href"), window.location.href);
+      if (at.searchParams.get("day") !== said.day) {
+        at.searchParams.set("day", said.day);
+        image.setAttribute("href", at.pathname + at.search);
+      }
+      $("strip").dataset.clouds = `${said.found} of ${said.wanted}`;
+    }
+  }
+  setTimeout(countClouds, LOOKED_MS);
+}
+setTimeout(countClouds, LOOKED_MS);
 function showHour(share) {
   const strip = $("strip"),
     minutes = Math.round(share * Number(strip.dataset.minutes));
