@@ -335,7 +335,7 @@ def test_a_recipe_is_saved_found_and_inserted(page: Page, server: Server) -> Non
     expect(page.locator("[data-recipe]")).to_have_count(1, timeout=20_000)
     page.locator("#words").fill("")
     page.locator("#genus").select_option("cumulonimbus")
-    expect(page.locator("[data-recipe]")).to_have_count(3, timeout=20_000)
+    expect(page.locator("[data-recipe]")).to_have_count(4, timeout=20_000)
 
 
 def test_two_windows_drag_one_band(browser: Browser, page: Page, server: Server) -> None:

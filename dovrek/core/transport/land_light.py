@@ -63,11 +63,13 @@ def land_light(scene, x, y, h, random, normal, sunlight, out):
         lit = sun_clears_land(scene, x, y, h, random) * sun_passed(scene, x, y, h)
     sunlight_at(scene.sunlight, sun, scene.radius, x, y, h, sunlight)
     share = _sky_share(scene, x, y)
-    tone = scene.land.albedo / max(ground.albedo[1], 1e-3)  # the ground's tint, its own share
+    # The tint of dry ground, its own share.
+    tone = scene.land.albedo / max(ground.albedo[1] * ground.land[1], 1e-3)
     gain = min(max(slope, 0.0) / max(sun[2], 0.02), STEEPEST_GAIN)
     for c in range(3):
-        albedo = ground.albedo[c] * tone
-        around = (1.0 - share) * albedo * tone * (ground.by_sky[c] + 0.5 * ground.by_sun[c])
+        own = tone * ground.land[c]
+        albedo = ground.albedo[c] * own
+        around = (1.0 - share) * albedo * own * (ground.by_sky[c] + 0.5 * ground.by_sun[c])
         out[c] = (albedo / math.pi * sunlight[c] * max(slope, 0.0) * lit
-                  + tone * (ground.by_sky[c] * share + ground.by_aureole[c] * lit * gain) + around)
+                  + own * (ground.by_sky[c] * share + ground.by_aureole[c] * lit * gain) + around)
     return lit
