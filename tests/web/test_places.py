@@ -106,14 +106,13 @@ def test_a_turning_storm_is_drawn_out_on_a_wide_plan(page: Page, server: Server)
 
     x, y = held("move")
     drag(page, (x, y), (x + 300.0 / km, y + 150.0 / km))
-    moved = until(lambda: storm(server), lambda s: s["east_km"] > start["east_km"] + 200.0)
-    assert moved["east_km"] == pytest.approx(start["east_km"] + 300.0, abs=30.0)
+    moved = until(lambda: storm(server),  # the hand passes many places on its way
+                  lambda s: abs(s["east_km"] - start["east_km"] - 300.0) < 30.0)
     assert moved["north_km"] == pytest.approx(start["north_km"] - 150.0, abs=30.0)
     settle(page)
     x, y = held("move")
     drag(page, held("end"), (x + 700.0 / km, y))
-    wide = until(lambda: storm(server), lambda s: s["radius_km"] > 600.0)
-    assert wide["radius_km"] == pytest.approx(700.0, abs=30.0)
+    wide = until(lambda: storm(server), lambda s: abs(s["radius_km"] - 700.0) < 30.0)
     assert wide["wall_km"] == start["wall_km"]
 
 
