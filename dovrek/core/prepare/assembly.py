@@ -16,17 +16,18 @@ from dovrek.core.air.sources import Source
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sun_table import SunTable, sun_transmittance
 from dovrek.core.air.sunlight import (
-    SKY as DAY_SKY,
-)
-from dovrek.core.air.sunlight import (
-    SUN as DAY_SUN,
-)
-from dovrek.core.air.sunlight import (
+    LIGHT_SUNS,
     day_table,
     disc_light,
     ground_light,
     illuminances,
     light_direction,
+)
+from dovrek.core.air.sunlight import (
+    SKY as DAY_SKY,
+)
+from dovrek.core.air.sunlight import (
+    SUN as DAY_SUN,
 )
 from dovrek.core.clouds.light import grid as light_grid
 from dovrek.core.clouds.light.solve import sheet_shares
@@ -259,7 +260,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         radius=tables.media.radius_km * 1e3,
         height=max(height_m, 0.2),
         shadow_rays=shadow_rays,
-        day=np.ones((2, 4, 3)),
+        day=np.ones((LIGHT_SUNS, 4, 3)),
     )
     lit, mean = lit_from_below(scene, [s.base for s in stands], tools.workers, tools.cancel)
     scene = scene._replace(below=over_mean(lit, mean, ground))

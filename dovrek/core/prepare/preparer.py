@@ -105,6 +105,13 @@ def _told_by(sky: Sky, moved: Moves | None = None) -> str:
                         sky.ground, sorted((moved or {}).items()))))
 
 
+def farthest_m(bodies: Iterable[LayerBody], eye_m: float, radius_m: float) -> float:
+    """Distance of the farthest cloud that an eye sees, metres."""
+    sight = sight_m if high_eye(eye_m, radius_m) else reach_m
+    return max([sight(b.base + b.layer.thickness_m, eye_m, radius_m) for b in bodies]
+               + [LEAST_FAR_M])
+
+
 class Preparer:
     """Builds scenes; one at a time, on shared worker threads."""
 
@@ -152,10 +159,7 @@ class Preparer:
     def seen_from(self, lit: Prepared, height_m: float) -> Node[SkyView]:
         """The air of a light's scene for an eye at another height."""
         scene, sun = lit.scene, lit.sun
-        radius = scene.radius
-        sight = sight_m if high_eye(height_m, radius) else reach_m
-        far = max([sight(b.base + b.layer.thickness_m, height_m, radius) for b in lit.bodies]
-                  + [LEAST_FAR_M])
+        far = farthest_m(lit.bodies, height_m, scene.radius)
         return lit.atmosphere.nodes.view(
             Observer(height_m, sun.elevation_true, sun.azimuth, far,
                      haze_shaded=not scene.shadow_rays), lit.shade)
@@ -182,15 +186,13 @@ class Preparer:
         light = light_nodes(bodies, light_direction(sun), radius, fineness)
         height = sky.camera.altitude_m
         high = high_eye(height, radius)
-        sight = sight_m if high else reach_m
-        far = max([sight(b.base + b.layer.thickness_m, height, radius) for b in bodies]
-                  + [LEAST_FAR_M])
+        far = farthest_m(bodies, height, radius)
         # Arc of the ground to the horizon, and beyond to clouds that stand over it.
         spans = spans_of(math.acos(radius / (radius + height)) + OVER_LIMB) if high else 1
         shadow_rays = sky.air.shadow_rays and bool(bodies)
         observer = Observer(height, sun.elevation_true, sun.azimuth, far,
                             haze_shaded=not shadow_rays)
-        low = air.view(observer._replace(height_m=LOW_EYE_M), shade.by_height)
+        low = air.view(observer._replace(height_m=LOW_EYE_M, round_earth=False), shade.by_height)
         joined = joined_field(bodies)
         shape = ready_land(relief=shape_of(sky.relief))
         land = maker.make(shape)
@@ -202,7 +204,7 @@ class Preparer:
             view=self._view(air, observer, shade, bodies, fineness.rough, maker),
             land=shape,
             land_at=land_record(sky, squares, land.places, len(land.sky)),
-            low_view=low if height > NEAR_GROUND_M else None,
+            low_view=low if high or height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,
             soil=soil_of(sky))
@@ -285,6 +287,7 @@ class Preparer:
         for light in prepared.lights:
             sun = light.sun
             observer = Observer(height, sun.elevation_true, sun.azimuth, PLAN_FAR * height,
+                                round_earth=light.scene.clear.high,  # as its day is tabled
                                 haze_shaded=not light.scene.shadow_rays)
             view = self.maker(cancel).make(light.atmosphere.nodes.view(observer, light.shade))
             cancel.check()

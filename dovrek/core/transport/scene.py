@@ -65,7 +65,7 @@ class Scene(NamedTuple):
     height: float  # camera above the ground, m
     shadow_rays: bool  # clouds shadow the haze below them
     day: NDArray[np.float64]  # (n, 4, 3) what the day is like far away (`sunlight.day_table`);
-    # its rows of ground are those under these clouds. One row of ones unless the eye is high
+    # its rows of ground are those under these clouds. All ones unless the eye is high
 
 
 class Marching(NamedTuple):

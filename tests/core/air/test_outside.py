@@ -275,3 +275,16 @@ def test_either_side_of_the_terminator_can_be_exposed_for(studio: Studio) -> Non
     assert min(evs[:2]) > evs[2] + 1.0, found
     assert 120 < found["light"][1] < 245  # the lit side, not burnt
     assert found["shade"][2] > found["light"][2] + 15  # the dark side opens
+
+
+@pytest.mark.parametrize("eye", [2.0, 200e3])
+def test_a_plan_shows_the_ground_as_it_is_lit(studio: Studio, eye: float) -> None:
+    """From over high ice, where a plan looks down from above 3 km, open ground is about as bright
+    as from near, whatever height the camera has."""
+    sky = free_sun(45, camera={"altitude_m": eye}, layers=[
+        {"genus": "cirrus", "id": "a", "cover_oktas": 0.5}], air={"ground_variety": 0.0})
+    light = studio.render(sky, Wish(48, 48, "draft", "plan", extent_km=40.0)).light[..., 1]
+    prepared, _ = studio.prepare(sky, Wish(16, 9, "draft"), Cancel())
+    ground = prepared.scene.ground
+    assert float(np.median(light)) == pytest.approx(
+        float(ground["by_sun"][1] + ground["by_sky"][1]), rel=0.35)
