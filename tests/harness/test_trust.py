@@ -37,7 +37,7 @@ def test_many_hands_for_a_minute() -> None:
 
 @pytest.mark.parametrize("remote", [False, True])
 def test_kills_lose_nothing_and_prints_end(remote: bool) -> None:
-    assert "all stored work there" in faults.kills(5, 7 + remote, remote)
+    assert "all stored work there" in faults.kills(3, 7 + remote, remote)
 
 
 @pytest.mark.parametrize("fault", [faults.full_disk, faults.read_only])

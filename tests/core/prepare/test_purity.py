@@ -10,9 +10,10 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from dovrek.core.air.scattering import DRAFT
 from dovrek.core.air.sky_view import SkyView, build_sky_view
 from dovrek.core.picture.studio import Studio
-from dovrek.core.prepare import atmosphere
+from dovrek.core.prepare import atmosphere, preparer
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import Place, StageCache
@@ -23,6 +24,7 @@ from dovrek.sky.document import Air, Camera, Moon, Site, Sky, Sun
 from dovrek.sky.errors import SkyError
 from dovrek.sky.fog import Fog
 from dovrek.sky.genera import GENUS_DEFAULTS
+from dovrek.sky.ground import Ground
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
@@ -31,15 +33,16 @@ from tests.conftest import sky_of
 
 TINY = Fineness("tiny", 20, 12, (2, 1), (1, 1))
 AIR = {"sun table", "scattering", "sky view", "sunlight"}
+AROUND = AIR | {"land"}  # of a layer
 
 
 class Beginning(StageCache):
-    """What a cold build may begin with: of the warm cache what the air alone has made, which is
-    tested with the air's controls, and what was built cold of the other layer alone."""
+    """What a cold build may begin with: of the warm cache the stages `given`, which are tested
+    with controls of their own, and what was built cold of the other layer alone."""
 
-    def __init__(self, warm: StageCache, cold: StageCache) -> None:
+    def __init__(self, warm: StageCache, cold: StageCache, given: set[str]) -> None:
         super().__init__()
-        self.warm, self.cold = warm, cold
+        self.warm, self.cold, self.given = warm, cold, given
 
     def __contains__(self, place: Place) -> bool:
         return self.find(place)[0]
@@ -48,7 +51,7 @@ class Beginning(StageCache):
         there, value = super().find(place)
         if there:
             return there, value
-        return (self.warm if place[0] in AIR else self.cold).find(place)
+        return (self.warm if place[0] in self.given else self.cold).find(place)
 
 
 def values_other_than(sky: Sky, parameter: Parameter, path: str) -> list[Any]:
@@ -100,8 +103,9 @@ def scenes(prepared: Prepared) -> tuple[Any, ...]:
 
 
 def held(studio: Studio, warm: Preparer, start: Sky, changes: list[tuple[str, Any]],
-         air: bool) -> int:
-    """Make every change to a sky in turn and hold warm against cold; how many were made."""
+         given: set[str]) -> int:
+    """Make every change to a sky in turn and hold warm against cold, built with the stages `given`
+    at hand; how many were made."""
     made, beside = 0, Preparer(studio.workers, StageCache())
     warm.scene(start, TINY, Cancel())
     beside.scene(start.model_copy(update={"layers": start.layers[1:]}), TINY, Cancel())
@@ -111,7 +115,7 @@ def held(studio: Studio, warm: Preparer, start: Sky, changes: list[tuple[str, An
         except SkyError:
             continue  # a word that this genus does not have
         found = warm.scene(sky, TINY, Cancel())
-        cache = StageCache() if air else Beginning(warm.cache, beside.cache)
+        cache = Beginning(warm.cache, beside.cache, given) if given else StageCache()
         cold = Preparer(studio.workers, cache).scene(sky, TINY, Cancel())
         same(scenes(found), scenes(cold), path)
         made += 1
@@ -150,21 +154,39 @@ def test_a_layer_is_what_it_says(studio: Studio, genus: str,
          "drape": {"amount": 0.4}},
         {"genus": "stratus", "id": "b", "cover_oktas": 5, "base_m": 300}])
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, layer_changes(start), air=False) > 45
+    assert held(studio, warm, start, layer_changes(start), AROUND) > 45
 
 
-def test_the_surroundings_are_what_they_say(studio: Studio) -> None:
-    """Site, moment, sun, moon, air, camera and land, by a sun just set under a moon."""
-    start = sky_of(moment="2026-03-28T18:40", layers=[{"genus": "cirrus", "id": "a"}],
-                   relief={"form": "hills"}, fog={"present": True})
+DUSK = {"moment": "2026-03-28T18:40", "relief": {"form": "hills"}, "fog": {"present": True}}
+
+
+def changes_of(start: Sky, rooms: tuple[tuple[str, Any], ...]) -> list[tuple[str, Any]]:
+    """Other values of all that the models under these names declare."""
+    paths = [(f"{prefix}.{parameter.path}", parameter) for prefix, model in rooms
+             for parameter in parameters_of(model)]
+    return [(path, v) for path, parameter in paths
+            for v in values_other_than(start, parameter, path)]
+
+
+def test_the_surroundings_are_what_they_say(studio: Studio,
+                                            monkeypatch: pytest.MonkeyPatch) -> None:
+    """Site, moment, sun, moon, air and camera, by a sun just set under a moon. Every air is built
+    anew; a draft of it hangs on the same."""
+    monkeypatch.setattr(preparer, "FULL", DRAFT)
+    start = sky_of(layers=[{"genus": "cirrus", "id": "a"}], **DUSK)
     changes: list[tuple[str, Any]] = [("moment", "2026-03-28T19:30"), ("seed", 9)]
-    for prefix, model in (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
-                          ("camera", Camera), ("relief", Relief), ("fog", Fog)):
-        for parameter in parameters_of(model):
-            path = f"{prefix}.{parameter.path}"
-            changes += [(path, v) for v in values_other_than(start, parameter, path)]
+    changes += changes_of(start, (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
+                                  ("camera", Camera)))
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, changes, air=True) > 20
+    assert held(studio, warm, start, changes, set()) > 20
+
+
+def test_land_and_fog_are_what_they_say(studio: Studio) -> None:
+    """Under the same sun and moon; the air, which is the other test's, may be at hand."""
+    start = sky_of(layers=[{"genus": "cirrus", "id": "a"}], **DUSK)
+    changes = changes_of(start, (("relief", Relief), ("fog", Fog), ("ground", Ground)))
+    warm = Preparer(studio.workers, StageCache())
+    assert held(studio, warm, start, changes, AIR) > 20
 
 
 @pytest.mark.parametrize(("path", "value"), [
@@ -177,7 +199,7 @@ def test_what_keys_once_forgot(studio: Studio, path: str, value: float) -> None:
         {"genus": "cumulus", "species": "fractus", "id": "a", "cover_oktas": 4,
          "body": {"fray": 0.3}, "life": {"stage": 0.7, "spread": 0.4}}])
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, [(path, value)], air=False) == 1
+    assert held(studio, warm, start, [(path, value)], AROUND) == 1
 
 
 def test_a_wash_colours_what_is_at_hand(studio: Studio) -> None:
