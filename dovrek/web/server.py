@@ -23,6 +23,9 @@ from dovrek.web.live.live import Live
 
 THREADS = 24  # windows that wait for a picture hold one each
 BODY_LIMIT = 256 * 1024 * 1024
+# A page that is being written gives way to the renderer's short steps between two kernels so soon:
+# each would else wait five thousandths, and a small picture has hundreds of them.
+GIVES_WAY_S = 5e-4
 log = logging.getLogger("dovrek")
 
 
@@ -83,6 +86,7 @@ def run(settings: Settings, demo: bool) -> None:
     """Serve until interrupted or told to end. Raises HomeHeld, NewerStore, PortTaken."""
     logging.basicConfig(level=logging.INFO, format="%(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    sys.setswitchinterval(GIVES_WAY_S)
     hold = Hold(settings.home, "server", f"serving http://{settings.host}:{settings.port}")
     live = Live(width=settings.picture_width)
     app = create_app(settings, live)

@@ -21,6 +21,7 @@ from dovrek.core.geometry.views import VIEWS
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.picture.calming import calm
 from dovrek.core.picture.sparing import (
+    ALWAYS,
     bridge,
     every_fourth,
     every_other,
@@ -28,7 +29,7 @@ from dovrek.core.picture.sparing import (
     find_uneven,
     widened,
 )
-from dovrek.core.prepare.fineness import FINE, SKETCH, Fineness
+from dovrek.core.prepare.fineness import FINE, HAND, SKETCH, Fineness
 from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.stage import Tools, stage
 from dovrek.core.run.workers import Cancel, Workers
@@ -41,7 +42,8 @@ from dovrek.sky.seen import owners_of
 
 TILE_W, TILE_H = 96, 32
 FEW_TILES, SMALL_TILE = 6, (24, 14)  # of a small picture, so that no thread is idle at its end
-METER_SIZE = (48, 27)
+HAND_TILE = (40, 45)
+METER_SIZE, METER_IN_HAND = (48, 27), (32, 18)
 FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
 
@@ -59,6 +61,7 @@ class Quality:
     wide: float = 0.0  # the same between diagonal neighbours, of which one in four is marched
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
+    tile: tuple[int, int] = SMALL_TILE  # of a small picture
 
     @property
     def calmed(self) -> bool:
@@ -70,6 +73,9 @@ QUALITIES = {
     "sketch": Quality("sketch", SKETCH, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
+    # Under a moving hand, and the same of a fine scene that is at hand.
+    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE),
+    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE),
     "draft": Quality("draft", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "proof": Quality("proof", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
@@ -199,17 +205,18 @@ def render_frame(
         if counted is not None:
             counted.append(rays)
 
-    _over_tiles(piece, size, workers, cancel, progress)
+    _over_tiles(piece, size, workers, cancel, progress, quality.tile)
     if quality.calmed:
         calm(out, workers, VIEWS[lens.projection].joined)
     return out
 
 
 def _over_tiles(piece: Callable[[Tile], None], size: tuple[int, int], workers: Workers,
-                cancel: Cancel, progress: Callable[[int, int], None]) -> None:
+                cancel: Cancel, progress: Callable[[int, int], None],
+                small_tile: tuple[int, int] = SMALL_TILE) -> None:
     """Run `piece` on every tile of a picture, side by side. Raises Cancelled."""
     small = size[0] * size[1] < FEW_TILES * TILE_W * TILE_H
-    tiles = tiles_of(*size, *(SMALL_TILE if small else (TILE_W, TILE_H)))
+    tiles = tiles_of(*size, *(small_tile if small else (TILE_W, TILE_H)))
     done = [0]
 
     def one(tile: Tile) -> None:
@@ -286,9 +293,12 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
     """Automatic exposure and white balance, metered on a small frame of the picture: on its sky,
     and the higher the eye the more on all that is lit in it; or on its light or its shade."""
     quality = Quality("meter", prepared.fineness, 1, 2.2, 0.0, 0.3, 0.2, horizon=2)
+    size = METER_SIZE
+    if prepared.fineness.in_hand:
+        quality, size = replace(QUALITIES["hand"], tile=METER_IN_HAND), METER_IN_HAND
 
     def metered(ground: bool) -> float:
-        frame = render_frame(prepared, picture_lens(camera), METER_SIZE, quality, workers, cancel,
+        frame = render_frame(prepared, picture_lens(camera), size, quality, workers, cancel,
                              sun_disc=False, ground=ground)
         luminance = frame[..., 1].astype(np.float64)
         counts = luminance > UNLIT * np.percentile(luminance, 99.0)

@@ -18,6 +18,7 @@ from dovrek.core.transport.sample import ALPHA, DISTANCE, GREEN, OUT
 
 Mask = NDArray[np.uint8]
 ALPHA_SPREAD = 0.03
+ALWAYS = 9.0
 
 
 def every_other(height: int, width: int, y0: int, x0: int, sample: int) -> Mask:
@@ -74,7 +75,8 @@ def bridge(light, there, wanted, slanting, spread, uneven):
     Of its four neighbours, diagonal ones if `slanting` (0 or 1), those count that are `there` with
     the one across: at the border of a tile a mean of one side alone would be a step of a slope.
     `light` (h, w, 5) is changed; `uneven` (h, w) is set to 1 where luminances differ by more
-    than `spread` of their mean, or cloud meets sky: those pixels are left as they are.
+    than `spread` of their mean, or cloud meets sky: those pixels are left as they are. With a
+    spread of ALWAYS or more, edges are bridged as well.
     """
     height, width = there.shape
     for y in range(height):
@@ -96,7 +98,8 @@ def bridge(light, there, wanted, slanting, spread, uneven):
                 count += 1
                 if light[v, u, DISTANCE] > 0.0:
                     clouds += 1
-            if (count < 2 or (most - least) * count > spread * abs(total)
+            if count < 2 or spread < ALWAYS and (
+                    (most - least) * count > spread * abs(total)
                     or (clouds != 0 and clouds != count)
                     or alpha_most - alpha_least > ALPHA_SPREAD):
                 uneven[y, x] = 1

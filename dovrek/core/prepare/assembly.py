@@ -41,6 +41,7 @@ from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fields import joined_cells, solids
+from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.prepare.lighting import shares_of
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.core.transport.ground import fallen_light, lit_from_below, over_mean
@@ -53,6 +54,7 @@ FLATTEST_DISC = 0.6
 REFRACTING_M = 8000.0  # height over which refraction falls to about a third, with the air
 WORLD_M = 4e7  # from which continents are dealt
 DAYBREAK = 1.0  # cd/m² of the ground by the sun, from which its aureole is reckoned with
+SHARES, BASES_M = 10, 500.0  # in hand: steps of what layers pass on, and of their heights
 LOW_EYE_M = 2.0  # the eye that sees what falls on the ground
 
 
@@ -64,16 +66,20 @@ class Shade(NamedTuple):
     shares: tuple[tuple[float, float], ...]  # by layer: passed on, direct and diffuse; direct
 
 
-def shade_of(bodies: list[LayerBody], means: list[float], sun: Place, rough: bool) -> Shade:
+def shade_of(bodies: list[LayerBody], means: list[float], sun: Place,
+             fineness: Fineness) -> Shade:
     """What layers of these mean depths leave of the light."""
     shares = shares_of(bodies, means, max(math.sin(sun.elevation_true), 0.03))
     shade, left = np.ones(SHADE_NODES), []
     heights = np.linspace(0.0, SHADE_TOP_KM * 1e3, SHADE_NODES)
     for body, (share, _) in zip(bodies, shares, strict=True):
-        if rough:  # the sky behind stays while a cloud's own skin is tried
+        base = body.base
+        if fineness.rough:  # the sky behind stays while a cloud's own skin is tried
             share = round(share, 2)
+        if fineness.in_hand:  # and while its cover or its height is
+            share, base = round(SHARES * share) / SHARES, BASES_M * round(base / BASES_M)
         left.append(share)
-        inside = np.clip((heights - body.base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
+        inside = np.clip((heights - base) / max(body.layer.thickness_m, 1.0), 0.0, 1.0)
         shade *= share + (1.0 - share) * inside
     return Shade(tuple(shade.tolist()), tuple(left), tuple(shares))
 

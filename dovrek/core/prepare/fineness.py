@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-from dovrek.core.clouds.light.grid import CELLS_FULL, CELLS_SKETCH
+from dovrek.core.clouds.light.grid import CELLS_FULL, CELLS_HAND, CELLS_SKETCH
 from dovrek.core.clouds.placement.deal import ALL_ROUND, Ahead
 from dovrek.core.clouds.shapes import FULL_GRID, SKETCH_GRID
 from dovrek.core.geometry.lens import bearings_of
@@ -32,7 +32,13 @@ class Fineness:
     @property
     def rough(self) -> bool:
         """Whether it is for sketches."""
-        return self.name == "sketch"
+        return self.name in ("sketch", "hand")
+
+    @property
+    def in_hand(self) -> bool:
+        """Whether it is for pictures under a moving hand: light and sky may be those of a sun
+        near by, kept from the picture before."""
+        return self.name == "hand"
 
     def toward(self, lens: Lens) -> Fineness:
         """The same for one picture alone, if it is rough: heaps stand near the camera and within
@@ -51,4 +57,5 @@ class Fineness:
 
 
 SKETCH = Fineness("sketch", SKETCH_GRID, CELLS_SKETCH, (7, 4), (3, 2))
+HAND = replace(SKETCH, name="hand", cells=CELLS_HAND, sweeps=(4, 3), samples=(2, 2))
 FINE = Fineness("fine", FULL_GRID, CELLS_FULL, (16, 8), (6, 3))

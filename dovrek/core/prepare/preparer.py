@@ -48,6 +48,7 @@ from dovrek.core.prepare.atmosphere import (
 )
 from dovrek.core.prepare.bodies import LayerBody, body_of
 from dovrek.core.prepare.fineness import Fineness
+from dovrek.core.prepare.in_hand import held_view, near_sun
 from dovrek.core.prepare.lighting import extinction_node, light_nodes, mean_depth
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
@@ -182,8 +183,9 @@ class Preparer:
         radius = atmosphere.media.radius_km * 1e3
         means = maker.all([mean_depth(sigma=extinction_node(b, fineness), dz=b.grid.dz)
                            for b in bodies])
-        shade = shade_of(bodies, means, sun, fineness.rough)
-        light = light_nodes(bodies, light_direction(sun), radius, fineness)
+        shade = shade_of(bodies, means, sun, fineness)
+        lit_by = light_direction(near_sun(sun) if fineness.in_hand else sun)
+        light = light_nodes(bodies, lit_by, radius, fineness)
         height = sky.camera.altitude_m
         high = high_eye(height, radius)
         far = farthest_m(bodies, height, radius)
@@ -192,7 +194,13 @@ class Preparer:
         shadow_rays = sky.air.shadow_rays and bool(bodies)
         observer = Observer(height, sun.elevation_true, sun.azimuth, far,
                             haze_shaded=not shadow_rays)
-        low = air.view(observer._replace(height_m=LOW_EYE_M, round_earth=False), shade.by_height)
+        from_ground = observer._replace(height_m=LOW_EYE_M, round_earth=False)
+        if fineness.in_hand:
+            view = held_view(air, observer, bodies, means, maker)
+            low = held_view(air, from_ground, bodies, means, maker)
+        else:
+            view = self._view(air, observer, shade, bodies, fineness.rough, maker)
+            low = air.view(from_ground, shade.by_height)
         joined = joined_field(bodies)
         shape = ready_land(relief=shape_of(sky.relief))
         land = maker.make(shape)
@@ -201,7 +209,7 @@ class Preparer:
             layers=joined.layers, solid=joined.solid, cells=joined.cells, light=light,
             stands=stands_of(bodies), shade=shade, air=air.parameters, table=air.table,
             scattered=air.scattered,
-            view=self._view(air, observer, shade, bodies, fineness.rough, maker),
+            view=view,
             land=shape,
             land_at=land_record(sky, squares, land.places, len(land.sky)),
             low_view=low if high or height > NEAR_GROUND_M else None,

@@ -11,7 +11,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import fields, is_dataclass
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any, Generic, NamedTuple, TypeVar, cast
 
 import numpy as np
@@ -21,6 +21,7 @@ from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Workers
 
 T = TypeVar("T")
+PLAIN = frozenset((float, int, str, bool, type(None)))  # whose words tell them apart
 
 
 class Tools(NamedTuple):
@@ -91,11 +92,17 @@ def key_of(*values: Any) -> str:
     return digest.hexdigest()
 
 
+@lru_cache(256)
+def _named(kind: np.dtype[Any]) -> str:
+    """A type in words: of a record they take as long to write as a small picture's light."""
+    return str(kind)
+
+
 def _feed(digest: Any, value: Any) -> None:
     if isinstance(value, Node):
         digest.update(f"node {value.key};".encode())
     elif isinstance(value, np.ndarray | np.void):
-        digest.update(f"array {value.dtype} {value.shape};".encode())
+        digest.update(f"array {_named(value.dtype)} {value.shape};".encode())
         digest.update(value.tobytes())
     elif is_dataclass(value) and not isinstance(value, type):
         digest.update(f"{type(value).__name__}(".encode())
@@ -104,6 +111,9 @@ def _feed(digest: Any, value: Any) -> None:
         digest.update(f"{type(value).__name__} {value!r};".encode())
     elif isinstance(value, tuple | list):
         digest.update(f"{type(value).__name__}{len(value)}(".encode())
+        if all(type(each) in PLAIN for each in value):  # at once: tables have hundreds
+            digest.update(f"{tuple(value)!r};".encode())
+            return
         for each in value:
             _feed(digest, each)
     elif value is None or isinstance(value, str | int | float | bool | np.number):

@@ -269,6 +269,11 @@ class Live:
                            if not s.done and not (s.unseen and s.light_quality == "draft")]
                 first = [item for item in waiting if not item[1].answered
                          and time.monotonic() - item[1].polled < LOOKED_AT_S]
+                rests = max((s.moves_until for s in self._sessions.values()), default=0.0)
+                if not first and rests > time.perf_counter():
+                    # A hand drags: its next value finds the threads free.
+                    self._lock.wait(rests - time.perf_counter())
+                    continue
                 frame = None if first else self.boards.next_frame()
                 if not (first or waiting or frame):
                     frame = self.boards.next_frame(patient=True)
@@ -342,13 +347,13 @@ class Live:
         names = [name for name, _ in self.steps]
         done = names.index(have) + 1 if have in names else 0
         for quality, width in self.steps[done:]:
-            if quality == "glance" and not self.studio.holds(sky, session.look.wish(sky, 64,
-                                                                                    quality)):
-                if have == "sketch":
+            moves = session.moves_until > time.perf_counter()
+            if moves and width != SKETCH_WIDTH:
+                return
+            if quality == "glance":
+                quality, width = self._first(session, sky, moves)
+                if quality == have:
                     continue
-                quality = "sketch"
-            if session.in_hand and width == SKETCH_WIDTH:
-                width = HAND_WIDTH
             self._step(session, sky, at, quality, width, cancel, key)
             if session.unseen and quality == "draft":
                 with self._lock:
@@ -367,14 +372,22 @@ class Live:
         self._judge(session, sky, at, cancel)
         self._finish(slug, session, at)
 
+    def _first(self, session: Session, sky: Sky, moves: bool) -> tuple[str, int]:
+        """Quality and width of the first picture of a state; `moves`: a hand is at it."""
+        fine = self.studio.holds(sky, session.look.wish(sky, 64, "glance"))
+        if moves:
+            return "swift" if fine else "hand", HAND_WIDTH
+        return "glance" if fine else "sketch", SKETCH_WIDTH
+
     def _step(self, session: Session, sky: Sky, at: Turn, quality: str, width: int,
               cancel: Cancel, key: str) -> None:
-        wish = session.look.wish(sky, width, quality, soon=quality == "sketch")
-        prepared, metered = self.studio.prepare(sky, wish, cancel)
+        wish = session.look.wish(sky, width, quality, soon=quality in ("sketch", "hand"))
+        film = session.look.told(sky).film
+        unset = sky.model_copy(update={"film": Film(expose_for=film.expose_for)})
+        prepared, automatic = self.studio.prepare(unset, wish, cancel)
+        metered = automatic.set_by(film).seen_in(wish.view)
         light = self._light(prepared, wish, sky, cancel, progress=lambda done, total: self._stage(
             session, quality, done / total, cancel))
-        unset = sky.model_copy(update={"film": Film()})
-        automatic = self.studio.prepare(unset, wish, cancel)[1]
         with self._lock:
             session.light, session.light_of, session.light_quality = light, key, quality
             session.metered = automatic

@@ -31,6 +31,7 @@ KEPT_PICTURES = 4  # of a session
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
 LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
 HAND_S = 0.3  # between two changes of one hand, at most
+RESTS_S = 0.15  # after a change, in which a moving hand will have made the next
 QUIET_S = 0.8  # between words to a window that has no picture of its change yet
 PLAN_ASPECT = 1.5  # of a plan on the screen
 PICTURE = picture.VIEW.name
@@ -154,6 +155,11 @@ class Session:
         return self.gap_s < HAND_S
 
     @property
+    def moves_until(self) -> float:
+        """When a hand that drags it will have come to rest, unless it moves again."""
+        return self.asked + RESTS_S if self.in_hand else 0.0
+
+    @property
     def answered(self) -> bool:
         """Whether a picture of the sky as it stands has been shown."""
         return self.shown_turn == self.turn
@@ -260,7 +266,7 @@ def bitmap_of(light: NDArray[np.float32], metered: Metered) -> bytes:
 
 def named(quality: str) -> str:
     """A quality in the artist's words."""
-    return "sketch" if quality == "glance" else quality
+    return "sketch" if quality in ("glance", "hand", "swift") else quality
 
 
 def left_moments(sessions: dict[tuple[str, Look], Session], slug: str,

@@ -1,7 +1,8 @@
 """Dealing: where every heaped cloud that a layer could hold would stand, how big, of which shape.
 
 Clouds stand on a jittered lattice of hashed cells that repeats only after hundreds of
-kilometres. Each has a rank that never changes; cover sets how many ranks are grown, so
+kilometres; cells are counted from its middle, so that how far it reaches changes nothing near
+the camera. Each has a rank that never changes; cover sets how many ranks are grown, so
 changing it moves nothing.
 """
 
@@ -25,7 +26,9 @@ Run = Callable[[Callable[[int, int], None], int], None]
 
 PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the others fill
 RANKS = 7.0  # of them that make a full but broken sky
-LATTICE_LIMIT = 640
+LATTICE_LIMIT, LATTICE_GROWS = 642, 1.15
+ASIDE = 1 << 14  # added to cells of either sign
+SEAM = 0.42  # of the period from the middle: there fields begin to pass over to the other side
 TURNS_APART = 7_368_787  # of seeds
 DRAWN = 3.0  # cells that a cloud may be drawn from its own, with what it reaches beyond
 
@@ -66,26 +69,57 @@ class CellParameters(NamedTuple):
 
 
 @inner
-def smooth_field(x, y, size, seed, period):
-    """Value noise of two octaves in 0 … 1 about uniform, repeating after `period` metres."""
-    total, weight = 0.0, 0.0
+def _value_noise(x, y, size, seed):
+    """Value noise of two octaves, 0 … 1 in a bell; places of either sign."""
+    total = 0.0
     for octave in range(2):
-        count = max(int(period / size * (octave + 1) + 0.5), 2)
-        u, v = x / period * count, y / period * count
+        u, v = x / size * (octave + 1), y / size * (octave + 1)
         i, j = math.floor(u), math.floor(v)
         fu, fv = u - i, v - j
+        i, j = i + ASIDE, j + ASIDE
         fu = fu * fu * (3 - 2 * fu)
         fv = fv * fv * (3 - 2 * fv)
-        a = hash_unit(i % count, j % count, seed + octave)
-        b = hash_unit((i + 1) % count, j % count, seed + octave)
-        c = hash_unit(i % count, (j + 1) % count, seed + octave)
-        d = hash_unit((i + 1) % count, (j + 1) % count, seed + octave)
-        w = 1.0 if octave == 0 else 0.5
+        a = hash_unit(i, j, seed + octave)
+        b = hash_unit(i + 1, j, seed + octave)
+        c = hash_unit(i, j + 1, seed + octave)
+        d = hash_unit(i + 1, j + 1, seed + octave)
+        w = 2.0 / 3.0 if octave == 0 else 1.0 / 3.0
         total += w * ((a * (1 - fu) + b * fu) * (1 - fv) + (c * (1 - fu) + d * fu) * fv)
-        weight += w
+    return total
+
+
+@inner
+def smooth_field(x, y, size, seed, period):
+    """A smooth field in 0 … 1 about uniform at a place within half a period of the middle. Near
+    the border it passes over to what lies beyond the opposite one, so that it meets itself."""
+    over_x = smoothstep(SEAM, 0.5, abs(x) / period) * 0.5
+    over_y = smoothstep(SEAM, 0.5, abs(y) / period) * 0.5
+    other_x = x - math.copysign(period, x)
+    other_y = y - math.copysign(period, y)
+    found = _value_noise(x, y, size, seed)
+    if over_x > 0.0:
+        found += over_x * (_value_noise(other_x, y, size, seed) - found)
+    if over_y > 0.0:
+        beyond = _value_noise(x, other_y, size, seed)
+        if over_x > 0.0:
+            beyond += over_x * (_value_noise(other_x, other_y, size, seed) - beyond)
+        found += over_y * (beyond - found)
     # Spread the bell of the sum back to about uniform.
-    centred = (total / weight - 0.5) * 2.1
+    centred = (found - 0.5) * 2.1
     return clamp(0.5 + 0.5 * math.tanh(1.25 * centred) / math.tanh(1.25), 0.0, 1.0)
+
+
+@inner
+def signed(i, count):
+    """A cell counted from the middle of `count`, where the camera's foot is: its number there
+    stays whatever the count, and so does its cloud."""
+    return i if 2 * i < count else i - count
+
+
+@inner
+def cell_key(i, j, count):
+    """What a cell's chances hang on."""
+    return (signed(i, count) + ASIDE) * 2 * ASIDE + signed(j, count) + ASIDE
 
 
 @inner
@@ -113,8 +147,10 @@ def is_ahead(ahead, period, x, y, margin):
 @kernel
 def _gather(seed, blocks, out):
     """Gathering points of clouds, (blocks², 2) places 0 … 1 within blocks of three cells."""
-    for k in range(blocks * blocks):
-        out[k, 0], out[k, 1] = hash_unit(k, 0, seed + 2), hash_unit(k, 1, seed + 2)
+    for i in range(blocks):
+        for j in range(blocks):
+            key, k = cell_key(i, j, blocks), i * blocks + j
+            out[k, 0], out[k, 1] = hash_unit(key, 0, seed + 2), hash_unit(key, 1, seed + 2)
 
 
 @part
@@ -131,10 +167,10 @@ def _deal_one(cells, lattice, points, i, j, m, period, out):
 
     Of a later turn of lives it is another one; where clouds gather and where none stand stays.
     """
-    key = i * lattice + j
+    key = cell_key(i, j, lattice)
     seed = cells.seed + TURNS_APART * cells.turn
-    x = (i + hash_unit(key, m, seed)) * cells.size_m
-    y = (j + hash_unit(key, m, seed + 1)) * cells.size_m
+    x = (signed(i, lattice) + hash_unit(key, m, seed)) * cells.size_m
+    y = (signed(j, lattice) + hash_unit(key, m, seed + 1)) * cells.size_m
     # Huddle: toward the nearest gathering point, one in each block of three cells.
     # The nearest, not the own block's: else no cloud would stand on blocks' borders.
     block = 3.0 * cells.size_m
@@ -205,9 +241,11 @@ def _deal(cells, lattice, points, i0, i1, out):
 
 
 def lattice_of(range_m: float, size_m: float) -> int:
-    """Cells a side of the lattice for clouds that are seen as far as that."""
-    wanted = int(math.ceil(2.2 * max(range_m, MEASURED_M) / size_m))
-    return 3 * int(math.ceil(min(max(wanted, 9), LATTICE_LIMIT) / 3))
+    """Cells a side of the lattice for clouds that are seen as far as that: in steps, so that a
+    layer that rises a little keeps it."""
+    blocks = max(2.2 * max(range_m, MEASURED_M) / size_m / 3.0, 3.0)
+    stepped = LATTICE_GROWS ** math.ceil(math.log(blocks) / math.log(LATTICE_GROWS) - 1e-9)
+    return 3 * min(math.ceil(stepped), LATTICE_LIMIT // 3)
 
 
 def deal_cells(cells: CellParameters, run: Run) -> NDArray[np.void]:

@@ -32,6 +32,16 @@ async function tell(path, body) {
   answered(said);
   return said;
 }
+// A hand moves quicker than pictures come: one of its values goes each PACE_MS, the newest.
+const PACE_MS = 90;
+const paced = (end) =>
+  new Promise((done) => {
+    const look = () => {
+      if (!here.held.size || performance.now() >= end) done();
+      else setTimeout(look, 8);
+    };
+    look();
+  });
 // One request at a time; the others wait in their order, and of the values of one gesture only the
 // newest go. What the server could not be told is kept and sent when it answers again.
 export async function send(path, body, after) {
@@ -40,10 +50,12 @@ export async function send(path, body, after) {
     return;
   }
   here.sending = true;
+  const end = performance.now() + PACE_MS;
   let said = null,
     lost = false;
   try {
     said = await tell(path, body);
+    if (body.gesture && here.held.size) await paced(end);
   } catch {
     lost = true;
   }
