@@ -110,17 +110,18 @@ GENUS_DEFAULTS: dict[str, Values] = {
 _SHEET_OF_CELLS: dict[str, Values] = {
     "stratiformis": {"cover_oktas": 6.0},
     "lenticularis": {
-        "cover_oktas": 1.5, "thickness_m": 800.0, "cells": {"size_m": 8000.0, "spread": 0.4},
+        "cover_oktas": 1.5, "thickness_m": 700.0, "cells": {"size_m": 8000.0, "spread": 0.4},
         "rows": {"share": 0.0},
-        "body": {"density_per_km": 60.0, "fray": 0.05, "lobes": 0.9, "edge_m": 100.0},
+        "body": {"density_per_km": 30.0, "fray": 0.12, "lobes": 1.0, "edge_m": 30.0},
     },
 }
 _TURRETS: dict[str, Values] = {
     "castellanus": {
-        "cover_oktas": 2.5, "thickness_m": 900.0, "cells": {"size_m": 640.0, "huddle": 0.6},
-        "rows": {"share": 0.85, "spacing_km": 2.6, "patchiness": 0.5},
-        "body": {"density_per_km": 35.0, "base_flatness": 1.0, "growth": 0.8,
-                 "growth_spread": 0.6, "fray": 0.35, "lobes": 0.6, "edge_m": 20.0},
+        "cover_oktas": 2.5, "thickness_m": 900.0,
+        "cells": {"size_m": 640.0, "spread": 0.8, "huddle": 0.6},
+        "rows": {"share": 0.7, "spacing_km": 2.6, "patchiness": 0.6},
+        "body": {"density_per_km": 35.0, "base_flatness": 1.0, "growth": 0.9,
+                 "growth_spread": 0.9, "fray": 0.35, "lobes": 0.6, "edge_m": 20.0},
     },
     "floccus": {
         "cover_oktas": 2.5, "thickness_m": 420.0, "cells": {"size_m": 620.0, "huddle": 0.5},
@@ -166,8 +167,8 @@ SPECIES: dict[str, dict[str, Values]] = {
         "fibratus": {"wind": {"comb": 0.85}, "body": {"lobes": 0.3}},
         "uncinus": {"cover_oktas": 2.5, "thickness_m": 2200.0, "wind": {"comb": 0.9},
                     "cells": {"size_m": 3000.0}, "body": {"lobes": 1.0, "density_per_km": 1.3}},
-        "spissatus": {"cover_oktas": 3.0, "thickness_m": 1600.0, "wind": {"comb": 0.35},
-                      "body": {"density_per_km": 4.0, "fray": 0.55}},
+        "spissatus": {"cover_oktas": 3.0, "thickness_m": 1500.0, "wind": {"comb": 0.6},
+                      "body": {"density_per_km": 4.2, "fray": 0.75, "edge_m": 500.0}},
         "floccus": {"cover_oktas": 2.0, "wind": {"comb": 0.1},
                     "cells": {"size_m": 2600.0},
                     "body": {"lobes": 1.0, "density_per_km": 1.8, "fray": 0.7}},

@@ -15,6 +15,7 @@ from dovrek.sky.layer import Layer
 
 # Shares of a veil's strands in its texture, from wide to thin.
 FIBRE, FINE_FIBRE, THREAD = 1.7, 1.1, 0.6
+LARGE_TUFT, TAIL_THINS = 0.74, 0.3
 TUFTED = 0.3  # lobes of a veil above which it gathers into tufts
 
 
@@ -36,7 +37,10 @@ def score(field, p, x, y, footprint):
         share = (p.lobes - TUFTED) / (1.0 - TUFTED)
         tuft = cell_at((u + warp) / (size * (0.4 + 0.3 * p.comb)), (v - warp) / (0.42 * size),
                        p.cell_seed, 0.9)
-        s += share * (2.4 * (tuft - 0.62) - 0.55 * s)
+        # Here and there a large one among many small.
+        large = cell_at((u - warp) / (size * (1.0 + 0.7 * p.comb)), (v + warp) / (0.9 * size),
+                        p.cell_seed + 5, 0.9)
+        s += share * (2.4 * max(tuft - 0.66, 1.2 * (large - LARGE_TUFT)) - 0.45 * s)
     return s
 
 
@@ -55,11 +59,13 @@ def sample(field, p, x, y, z, footprint, detail):
     if p.lobes > TUFTED:  # tufts trail longer tails
         fall *= 1.0 + 1.2 * (p.lobes - TUFTED)
         hook *= 1.0 + 1.6 * (p.lobes - TUFTED)
+        # Some fall far, others hardly: by the patch.
+        fall *= 1.0 + 0.6 * flat_noise(field.bytes, y, x, 7.0 * p.cell_size, 0.67, footprint)
         tufted = (p.lobes - TUFTED) / (1.0 - TUFTED)
     xs = x + fall * p.wind_x - hook * p.wind_y
     ys = y + fall * p.wind_y + hook * p.wind_x
     found = within(field, p, xs, ys, score(field, p, xs, ys, footprint), footprint) - p.level
-    found -= 0.45 * tufted * (1.0 - r)  # tails are thinner than their heads
+    found -= TAIL_THINS * tufted * (1.0 - r)  # tails are thinner than their heads
     shred = 0.34 * p.fray
     if found < -0.45 - shred:
         slope = 0.45 - 0.36 * tufted  # tufts are steeper

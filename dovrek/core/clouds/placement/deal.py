@@ -28,6 +28,7 @@ PER_CELL = 8  # clouds a lattice cell can hold; the first stand apart, the other
 RANKS = 7.0  # of them that make a full but broken sky
 LATTICE_LIMIT, LATTICE_GROWS = 642, 1.15
 ASIDE = 1 << 14  # added to cells of either sign
+ROWS_WANDER, ROWS_ASIDE = 1.6, 0.5  # of their spacing
 SEAM = 0.42  # of the period from the middle: there fields begin to pass over to the other side
 TURNS_APART = 7_368_787  # of seeds
 DRAWN = 3.0  # cells that a cloud may be drawn from its own, with what it reaches beyond
@@ -73,10 +74,11 @@ def _value_noise(x, y, size, seed):
     """Value noise of two octaves, 0 … 1 in a bell; places of either sign."""
     total = 0.0
     for octave in range(2):
-        u, v = x / size * (octave + 1), y / size * (octave + 1)
+        # Aside by chance: at its nodes noise is at its most, and the camera stands at the middle.
+        u = x / size * (octave + 1) + ASIDE + hash_unit(octave, 0, seed)
+        v = y / size * (octave + 1) + ASIDE + hash_unit(octave, 1, seed)
         i, j = math.floor(u), math.floor(v)
         fu, fv = u - i, v - j
-        i, j = i + ASIDE, j + ASIDE
         fu = fu * fu * (3 - 2 * fu)
         fv = fv * fv * (3 - 2 * fv)
         a = hash_unit(i, j, seed + octave)
@@ -194,10 +196,12 @@ def _deal_one(cells, lattice, points, i, j, m, period, out):
         if cells.patchiness > 0.0:
             pull *= 1.0 - cells.patchiness * smoothstep(0.35, 0.65, smooth_field(
                 x, y, 9.0 * cells.row_spacing_m, cells.seed + 9, period))
-        line = (math.floor(across / cells.row_spacing_m) + 0.5) * cells.row_spacing_m
-        bend = 0.25 * cells.row_spacing_m * math.sin(
-            (x * cells.row_y - y * cells.row_x) / (5.0 * cells.row_spacing_m))
-        shift = pull * (line - across) + pull * bend
+        # Rows wander, and stand unevenly apart: none is a ruled line.
+        wander = ROWS_WANDER * (_value_noise(x, y, 6.0 * cells.row_spacing_m, cells.seed + 12) - 0.5)
+        across += wander * cells.row_spacing_m
+        row = math.floor(across / cells.row_spacing_m)
+        aside = ROWS_ASIDE * (hash_unit(row + ASIDE, 3, cells.seed + 9) - 0.5)
+        shift = pull * ((row + 0.5 + aside) * cells.row_spacing_m - across)
         x += shift * cells.row_x
         y += shift * cells.row_y
     u = hash_unit(key, m, seed + 4)
