@@ -36,7 +36,8 @@ class AssetError(Exception):
 
 def _assets(sky: Sky) -> dict[str, str]:
     """Pictures of a sky by their paths in it."""
-    found = {"relief.asset": sky.relief.asset, "behind.asset": sky.behind.asset}
+    found = {"relief.asset": sky.relief.asset, "relief.picture": sky.relief.picture,
+             "behind.asset": sky.behind.asset}
     found |= {f"layers[{x.id}].map.asset": x.map.asset for x in sky.layers}
     return {path: asset for path, asset in found.items() if asset}
 
@@ -50,11 +51,13 @@ def _text_of(path: str, data: bytes, sky: Sky) -> str:
     png = MAP_PREFIX + base64.b64encode(data).decode()
     if path == "relief.asset":
         return png if kept_heights(png) else height_maps.embedded(data).asset
-    if path == "behind.asset":
+    if path in ("behind.asset", "relief.picture"):
         begin = BEGINS[0] if data.startswith(JPEG) else BEGINS[1]
         text = begin + base64.b64encode(data).decode()
         if len(text) <= BEHIND_LETTERS and kept_picture(text):
             return text
+        if path == "relief.picture":
+            return behind.colours_of(data)
         return behind.behind_of(data, sky.behind.kind == "dome").asset
     grey = grey_of(png)
     kept = grey is not None and (grey.min(), grey.max()) == (0.0, 1.0)
@@ -97,6 +100,7 @@ def packed(sky: Sky) -> bytes:
                 continue  # a name of what is not at hand stays one
             head, _, text = asset.partition(",")
             what = path.removesuffix(".asset").replace("layers[", "").replace("].map", "-cover")
+            what = what.replace("relief.picture", "relief-colours")
             names[path] = f"{PICTURES}{what}.{'jpg' if 'jpeg' in head else 'png'}"
             archive.writestr(zipfile.ZipInfo(names[path], (2026, 1, 1, 0, 0, 0)),
                              base64.b64decode(text))

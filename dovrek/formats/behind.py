@@ -121,4 +121,11 @@ def _smaller(linear: NDArray[np.float32], widest: int) -> NDArray[np.float32]:
         axis=(1, 3), dtype=np.float64), dtype=np.float32)
 
 
-__all__ = ["BYTES_MOST", "PhotographError", "Taken", "behind_of"]
+def colours_of(data: bytes) -> str:
+    """A picture of the land from above, as a sky keeps it. Raises PhotographError."""
+    if linear_of(data) is not None:
+        raise PhotographError("it holds light, not colours; give a JPEG, PNG or TIFF")
+    return behind_of(data, around=False).asset
+
+
+__all__ = ["BYTES_MOST", "PhotographError", "Taken", "behind_of", "colours_of"]

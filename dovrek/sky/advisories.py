@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from dovrek.sky.behind import BEGINS
 from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
 from dovrek.sky.genera import ETAGES, GENUS_ETAGE
@@ -110,6 +111,11 @@ def _of_place(sky: Sky) -> list[Advisory]:
             "height map missing", "relief.asset", f"{said} not part of this sky; the ground is "
             "level.", "Choose the picture again, or take an invented land.",
             {"relief.form": "hills", "relief.asset": ""}))
+    if relief.picture and not relief.picture.startswith(BEGINS):
+        found.append(Advisory(
+            "land's colours missing", "relief.picture", f"The picture of the land, "
+            f"{relief.picture[:60]}, is not part of this sky; the land has one tone.",
+            "Choose the picture again, or take it off.", {"relief.picture": ""}))
     if sky.behind.asset and not sky.behind.stands:
         found.append(Advisory(
             "picture missing", "behind.asset", f"The picture behind, {sky.behind.asset[:60]}, is "

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import field_validator, model_validator
 
+from dovrek.sky.behind import BEHIND_LETTERS
 from dovrek.sky.parameter import Group, choice, number
 
 HEIGHT_LETTERS = 1_300_000
@@ -29,6 +30,19 @@ class Relief(Group):
         if len(value) > HEIGHT_LETTERS:
             raise ValueError("a height map inside a sky is at most 640 pixels wide; give its file "
                              "instead")
+        return value
+
+    picture: str = choice(
+        "", group="Land", label="Its colours", kind="map",
+        help="A picture of the land from above, north up, laid over it: a photograph from the air, "
+        "a map. Its colours stand in their ratios; on the whole it returns what Albedo says.",
+    )
+
+    @field_validator("picture")
+    @classmethod
+    def _small(cls, value: str) -> str:
+        if len(value) > BEHIND_LETTERS:
+            raise ValueError("a picture inside a sky is at most about 1 MB; give its file instead")
         return value
 
     lowest_m: float = number(

@@ -38,8 +38,8 @@ from dovrek.web.weather.comparing import Comparer
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
 PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_heights": HEIGHT_BYTES,
-            "layers.upload_behind": PHOTOGRAPH_BYTES, "gallery.bring_in": ARCHIVE_MOST,
-            "matching.add_reference": PHOTOGRAPH_BYTES,
+            "layers.upload_behind": PHOTOGRAPH_BYTES, "layers.upload_colours": PHOTOGRAPH_BYTES,
+            "gallery.bring_in": ARCHIVE_MOST, "matching.add_reference": PHOTOGRAPH_BYTES,
             "matching.add_drawing": PHOTOGRAPH_BYTES}
 NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)
 LOCAL_NAMES = {"127.0.0.1", "localhost", "::1"}

@@ -17,7 +17,7 @@ from PIL import Image
 
 from dovrek.cli import main
 from dovrek.formats.assets import AssetError, packed, sky_of_file, unpacked
-from dovrek.formats.behind import behind_of
+from dovrek.formats.behind import PhotographError, behind_of, colours_of
 from dovrek.formats.cover_maps import embedded as cover_embedded
 from dovrek.formats.height_maps import embedded as heights_embedded
 from dovrek.sky.document import Sky
@@ -38,7 +38,8 @@ def whole(tmp_path: Path, around: bool = False) -> Sky:
     heights = png(np.round(65535 * hill()).astype(np.uint16))
     cover = png(np.round(255 * hill()).astype(np.uint8))
     behind = behind_of(exr(dome((30, 40)), tmp_path) if around else png(photograph()))
-    return sky_of(name="Whole", relief={"form": "map", "asset": heights_embedded(heights).asset},
+    return sky_of(name="Whole", relief={"form": "map", "asset": heights_embedded(heights).asset,
+                                       "picture": colours_of(png(photograph()))},
                   behind={"asset": behind.asset, "kind": "dome" if around else "photograph"},
                   layers=[{"id": "a", "map": {"asset": cover_embedded(cover)}}])
 
@@ -52,11 +53,17 @@ def test_what_goes_out_comes_in_the_same(tmp_path: Path, around: bool) -> None:
         told = json.loads(archive.read("sky.json"))
         shown = Image.open(io.BytesIO(archive.read("pictures/relief.png")))
     assert set(names) == {"sky.json", "pictures/relief.png", "pictures/a-cover.png",
+                          "pictures/relief-colours.jpg",
                           f"pictures/behind.{'png' if around else 'jpg'}"}
     assert told["relief"]["asset"] == "pictures/relief.png" and shown.size == (60, 60)
     assert unpacked(data) == sky == sky_of_file(data)
     assert sky_of_file(sky_to_text(sky).encode()) == sky
     assert len(packed(sky_of())) < 5000  # one without pictures is one file
+
+
+def test_colours_are_no_light(tmp_path: Path) -> None:
+    with pytest.raises(PhotographError, match="light, not colours"):
+        colours_of(exr(dome((30, 40)), tmp_path))
 
 
 def zipped(files: dict[str, bytes]) -> bytes:

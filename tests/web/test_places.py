@@ -146,6 +146,10 @@ def test_a_height_map_is_chosen_in_the_schedule(page: Page, server: Server, tmp_
     assert relief["asset"].startswith("data:image/png;base64,")
     expect(page.locator('[data-path="relief.lowest_m"]')).to_have_count(1, timeout=20_000)
     expect(page.locator('[data-path="relief.ruggedness"]')).to_have_count(0)
+    (tmp_path / "air.jpg").write_bytes(hill())  # its bytes say what it is
+    page.locator('[data-path="relief.picture"] .map-file').set_input_files(tmp_path / "air.jpg")
+    relief = until(lambda: server.document(HILLS)["relief"], lambda r: r["picture"] != "")
+    assert relief["picture"].startswith("data:image/jpeg;base64,")
     (tmp_path / "flat.png").write_bytes(b"nothing")
     page.locator('[data-path="relief.asset"] .map-file').set_input_files(tmp_path / "flat.png")
     expect(page.locator("#notice")).to_contain_text("cannot be read", timeout=20_000)

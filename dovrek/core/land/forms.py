@@ -124,7 +124,8 @@ def shape_of(relief: Relief) -> Relief:
     """A relief without its place and tone, which its heights do not hang on."""
     usual = Relief()
     return relief.model_copy(update={
-        name: getattr(usual, name) for name in ("east_km", "north_km", "turn_deg", "albedo")})
+        name: getattr(usual, name) for name in ("east_km", "north_km", "turn_deg", "albedo",
+                                             "picture")})
 
 
 def heights_of(relief: Relief) -> NDArray[np.float32]:

@@ -38,6 +38,7 @@ from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.sky_share import Ready
+from dovrek.core.land.tones import Tones
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fields import joined_cells, solids
@@ -230,7 +231,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
               source: Source, height_m: float, shadow_rays: bool,
-              soil: tuple[float, ...]) -> Scene:
+              soil: tuple[float, ...], tones: Tones) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
     `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is what
@@ -260,6 +261,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         ground=ground,
         sun=sun_record(tables, source, height_m),
         land=no_land(), land_heights=land.heights, land_peaks=land.peaks, land_sky=land.sky,
+        land_tones=tones,
         glow=np.zeros(3),
         lobes=np.array([p.flat() for p in PHASES]),
         grain=grain(),

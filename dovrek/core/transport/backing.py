@@ -6,6 +6,7 @@ from dovrek.core.air.sky_looks import HAZE, OWN, PASSED, air_parts, sky_parts
 from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.compile.kernels import part
 from dovrek.core.geometry.planet import arc_share
+from dovrek.core.land.tones import picture_tone
 from dovrek.core.transport.disc import sun_disc_share
 from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.land_light import land_light
@@ -66,6 +67,10 @@ def ground_behind(scene, walk, shadows):
         tone = ground_tone(scene, x, y, across)
         for c in range(3):
             walk.behind[c] *= tone
+        if len(scene.land_tones) > 1:
+            picture_tone(scene.land, scene.land_tones, x, y, across, walk.grid[:])
+            for c in range(3):
+                walk.behind[c] *= walk.grid[c]
     else:
         level = walk.dx * walk.dx + walk.dy * walk.dy
         down = max(-walk.dz - t * level / scene.radius, STEEPEST_STRIP)

@@ -58,6 +58,7 @@ class Scene(NamedTuple):
     land_heights: NDArray[np.float32]  # (n + 1, n + 1) metres above the level ground
     land_peaks: NDArray[np.float32]  # highest places of its squares, all levels end to end
     land_sky: NDArray[np.float32]  # (m, m) share of the sky's light that falls on it
+    land_tones: NDArray[np.float32]  # (places, 3) of its picture (`land.tones`); one: it has none
     glow: NDArray[np.float64]  # (3,) XYZ radiance of the night sky behind all
     lobes: NDArray[np.float64]  # (phases, 6) phase functions: weight and asymmetry of three lobes
     grain: NDArray[np.float32]  # (64, 64) starts of neighbouring rays

@@ -72,6 +72,19 @@ def upload_heights(slug: str) -> Any:
         sky, {"relief.asset": found.asset, "relief.form": "map"})), note=note)
 
 
+@pages.post("/relief/picture")
+def upload_colours(slug: str) -> Any:
+    """Take a picture in as the land's colours from above (form: `base`, `picture`)."""
+    given, base = given_file("picture", "choose a picture of the land from above"), base_of_form()
+    name = (given.filename or "The picture")[:80]
+    try:
+        found = behind.colours_of(given.read(behind.BYTES_MOST + 1))
+    except behind.PhotographError as error:
+        abort(422, f"{name}: {error}.")
+    return answer(slug, store.change(slug, base, "Land's colours", lambda sky: with_values(
+        sky, {"relief.picture": found})))
+
+
 @pages.post("/behind")
 def upload_behind(slug: str) -> Any:
     """Take a picture in that stands behind the sky (form: `base`, `picture`). The sun of one of

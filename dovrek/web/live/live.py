@@ -22,12 +22,10 @@ from dovrek.core.prepare.fineness import SKETCH_WIDTH
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Cancelled, Workers
-from dovrek.sky.advisories import Seen
 from dovrek.sky.document import Film, Sky
 from dovrek.web.live.boards import Board, Boards, Frame
 from dovrek.web.live.judging import cover_by_ratio, seen_in
 from dovrek.web.live.looks import (
-    QUIET_S,
     UNSEEN,
     Look,
     Session,
@@ -41,6 +39,7 @@ from dovrek.web.live.looks import (
     png_of,
     whole,
 )
+from dovrek.web.live.windows import Key, Windows
 
 TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
 PROOF_WIDTH = 960
@@ -49,33 +48,24 @@ SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH, HAND_WIDTH = 256, 160
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
-WAITS_MOST = 12  # windows that may wait for news at once: half of the server's threads
-AGAIN_S = 1.0
 LOOKED_AT_S = 20.0  # a look that no window has asked for so long is not followed
 
-Key = tuple[str, Look]
 
-
-class Live:
+class Live(Windows):
     """Renders for all sessions and boards on one background thread."""
 
     def __init__(self, threads: int = 2, width: int = PROOF_WIDTH) -> None:
-        self.width = width
+        super().__init__(width)
         self.steps = (("glance", SKETCH_WIDTH), ("draft", width // 2), ("proof", width))
         self.studio = Studio(threads, be_nice)
         self.trials = Preparer(self.studio.workers, StageCache(
             TRIAL_BYTES, self.studio.preparer.cache))
-        self._lock = threading.Condition()
-        self._sessions: dict[Key, Session] = {}
         self.boards = Boards(self._lock)
         self._cancel = Cancel()
         self._refining = False  # the work in hand may give way to a board
         self._in_hand = False  # a hand drags what it shows
-        self._stop = False
         self._quiet_until = 0.0
         self._shown_at = 0.0
-        self.warm = False
-        self._waits = 0
         self._ribbon, self._ribbon_lock = Preparer(Workers(1, be_nice)), threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
@@ -143,31 +133,6 @@ class Live:
             self._lock.notify_all()
         return board
 
-    def knows(self, slug: str, look: Look = Look()) -> bool:  # noqa: B008
-        """Whether this look at a sky is on show."""
-        with self._lock:
-            return (slug, look) in self._sessions
-
-    def session(self, slug: str, look: Look) -> Session | None:
-        with self._lock:
-            return self._sessions.get((slug, look))
-
-    def seen(self, slug: str, look: Look, revision: int) -> Seen:
-        """What the picture of this state of a sky tells (nothing before it is done)."""
-        with self._lock:
-            session = self._sessions.get((slug, look))
-            if session is None or session.revision != revision or session.seen is None:
-                return Seen()
-            return session.seen
-
-    def cover_at(self, slug: str, look: Look, revision: int, ratio: float) -> float | None:
-        """Oktas of the picture of this state by a ratio of red to blue; None before it is done."""
-        with self._lock:
-            session = self._sessions.get((slug, look))
-            judged = session is not None and session.revision == revision and session.seen
-            by_ratio = session.cover_at if session is not None and judged else None
-        return by_ratio(ratio) if by_ratio is not None else None
-
     def _small_of(self, key: Key,
                   sky: Sky) -> tuple[NDArray[np.float32], Metered, bytes] | None:
         """The light at hand, made small and developed anew, if film alone has changed."""
@@ -204,50 +169,6 @@ class Live:
             self._give_way()
             self._quiet_until = time.monotonic() + rest_s
             self._lock.notify_all()
-
-    def wait(self, slug: str, serial: int, progress: float, revision: int,
-             seconds: float, look: Look = Look()) -> dict[str, Any]:  # noqa: B008
-        """State of a sky's picture as soon as it differs from what the window knows.
-
-        Each that waits holds a thread of the server: once many do, further ones are answered at
-        once and told after how long to ask again (`again_s`).
-        """
-        with self._lock:
-            if self._waits >= WAITS_MOST:
-                session = self._sessions.get((slug, look))
-                if session is not None:
-                    session.polled = time.monotonic()
-                return self._told(session) | {"again_s": AGAIN_S}
-            self._waits += 1
-            try:
-                return self._waited(slug, serial, progress, revision, seconds, look)
-            finally:
-                self._waits -= 1
-
-    def _told(self, session: Session | None) -> dict[str, Any]:
-        return session.told(self.width, self.warm) if session is not None else {
-            "serial": 0, "stage": "waiting", "progress": 0, "warm": self.warm}
-
-    def _waited(self, slug: str, serial: int, progress: float, revision: int, seconds: float,
-                look: Look) -> dict[str, Any]:
-        """The lock is held, and given while it waits."""
-        end = time.monotonic() + seconds
-        while True:
-            session = self._sessions.get((slug, look))
-            if session is not None:
-                session.polled = time.monotonic()
-                if session.has_news(serial, progress, revision):
-                    return self._told(session)
-            left = end - time.monotonic()
-            if left <= 0 or self._stop:
-                return self._told(session)
-            self._lock.wait(min(left, QUIET_S / 2))
-
-    def picture(self, slug: str, serial: int, look: Look = Look()) -> Shown | None:  # noqa: B008
-        with self._lock:
-            session = self._sessions.get((slug, look))
-            shown = session.shown if session is not None else []
-            return next((s for s in shown if s.serial == serial), None)
 
     def ribbon_atmosphere(self, sky: Sky, cancel: Cancel) -> Atmosphere:
         """Air tables for the day ribbon, by a small preparer of its own: neither waits for the

@@ -197,8 +197,8 @@ def _deal_one(cells, lattice, points, i, j, m, period, out):
             pull *= 1.0 - cells.patchiness * smoothstep(0.35, 0.65, smooth_field(
                 x, y, 9.0 * cells.row_spacing_m, cells.seed + 9, period))
         # Rows wander, and stand unevenly apart: none is a ruled line.
-        wander = ROWS_WANDER * (_value_noise(x, y, 6.0 * cells.row_spacing_m, cells.seed + 12) - 0.5)
-        across += wander * cells.row_spacing_m
+        wander = _value_noise(x, y, 6.0 * cells.row_spacing_m, cells.seed + 12) - 0.5
+        across += ROWS_WANDER * wander * cells.row_spacing_m
         row = math.floor(across / cells.row_spacing_m)
         aside = ROWS_ASIDE * (hash_unit(row + ASIDE, 3, cells.seed + 9) - 0.5)
         shift = pull * ((row + 0.5 + aside) * cells.row_spacing_m - across)

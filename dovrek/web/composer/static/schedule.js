@@ -149,8 +149,8 @@ main.addEventListener("click", (e) => {
 });
 async function sendMap(row, file) {
   const layer = row.dataset.path.match(/layers\[([^\]]+)\]/);
-  const other = row.dataset.path === "behind.asset" ? "behind" : "relief/map";
-  const to = layer ? `layers/${layer[1]}/map` : other;
+  const places = { "behind.asset": "behind", "relief.picture": "relief/picture" };
+  const to = layer ? `layers/${layer[1]}/map` : places[row.dataset.path] || "relief/map";
   await sendFile(to, "picture", file, "the map is not stored");
 }
 main.addEventListener("click", (e) => {
