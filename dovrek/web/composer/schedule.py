@@ -14,6 +14,7 @@ from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
 from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
+from dovrek.web.composer.greys import Greys, greys_of
 from dovrek.web.shared.things import HEAD_NAMES, HEAD_OF, HEADS
 
 POSITIONS = 1000
@@ -49,6 +50,7 @@ class Row:
     factor: float = 1.0  # of the unit shown: metres in a foot
     default_value: str = ""  # the default in the document's own unit
     strip: bool = True
+    greys: Greys | None = None  # of a cover map
 
     @property
     def points(self) -> list[list[float]]:
@@ -163,7 +165,8 @@ def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
             "c-" + path.replace("[", "-").replace("]", "").replace(".", "-"), options,
             "ft" if feet else parameter.unit, factor,
             number_text(default, parameter) if numeric else "",
-            parameter.kind not in WITHOUT_STRIP))
+            parameter.kind not in WITHOUT_STRIP,
+            greys_of(layer.map) if layer and parameter.path == "map.asset" else None))
     return list(groups.items())
 
 

@@ -14,7 +14,7 @@ from dovrek.core.land.tones import SIDE, land_tones
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.stage import Tools
 from dovrek.core.run.workers import Cancel, Workers
-from dovrek.sky.advisories import Seen, advisories_of
+from dovrek.sky.advisories import advisories
 from dovrek.sky.document import Sky
 from tests.conftest import free_sun
 
@@ -73,5 +73,5 @@ def test_the_land_shows_it(studio: Studio) -> None:
 
 
 def test_what_is_not_there_says_so() -> None:
-    told = [a.path for a in advisories_of(land("colours.jpg"), Seen())]
+    told = [a.where for a in advisories(land("colours.jpg"), 50.0)]
     assert "relief.picture" in told
