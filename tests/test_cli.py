@@ -14,6 +14,7 @@ from PIL import Image
 
 from dovrek.cli import main
 from dovrek.store.demo import demo_texts
+from tools import faults
 
 
 def call(*words: str, text: str | bytes | None = None) -> Result:
@@ -182,6 +183,27 @@ def test_a_sequence_goes_on_and_a_film_is_read_back(tmp_path: Path) -> None:
     call("sequence", str(sky), "-o", str(tmp_path / "a.webm"), *size)
     with av.open(str(tmp_path / "a.webm")) as film:
         assert len(list(film.decode(video=0))) == 4
+
+
+def test_a_disk_that_fills_keeps_the_frames_before(tmp_path: Path) -> None:
+    """No half frame stays; with more room the same command makes those that are missing."""
+    sky = tmp_path / "sky.json"
+    sky.write_text(json.dumps({"dovrek": 1, "layers": [{"genus": "cirrus"}],
+                               "motion": {"length_s": 1.5, "fps": 8, "time_scale": 60}}))
+    size = ["--size", "640x360", "--quality", "draft", "--format", "tif"]
+    try:
+        with faults.small_disk(1) as folder:
+            full = call("sequence", str(sky), "-o", str(folder), *size)
+            kept = {p.name: p.read_bytes() for p in folder.iterdir()}
+            assert full.exit_code != 0 and "No space left" in full.output
+            assert 0 < len(kept) < 12 and all(n.startswith("frame-") for n in kept), list(kept)
+            subprocess.run(["mount", "-o", "remount,size=40m", str(folder)], check=True)
+            said = json.loads(call("sequence", str(sky), "-o", str(folder), *size,
+                                   "--json").stdout)
+            assert said["rendered"] == 12 - len(kept) and said["frames"] == 12
+            assert all((folder / name).read_bytes() == data for name, data in kept.items())
+    except OSError as error:
+        pytest.skip(f"a file system of its own cannot be mounted here: {error}")
 
 
 @pytest.mark.parametrize(("more", "part"), [

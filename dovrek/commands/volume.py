@@ -23,7 +23,8 @@ FILE = ".vdb"
 @click.command()
 @click.argument("sky")
 @click.option("--layer", "layers", multiple=True, metavar="ID",
-              help="Of which layer; several give a grid each. All that are shown unless set.")
+              help="Of which layer (ID~heroes: its clouds placed by hand; fog); several give a "
+                   "grid each. All that are shown unless set.")
 @click.option("--voxel", "voxel_m", type=float, required=True, metavar="METRES",
               help="Side of a cube.")
 @click.option("--extent", "extent_m", type=float, required=True, metavar="METRES",
@@ -44,12 +45,14 @@ def volume(sky: str, layers: tuple[str, ...], voxel_m: float, extent_m: float, e
            threads: int, as_json: bool) -> None:
     """Layers of SKY as OpenVDB fog volumes `density` (1/m), z up, in metres from the camera's
     foot."""
+    from dovrek.sky.seen import layers_of
+
     document = read_sky(sky)
     for name, value, (low, high) in (("voxel", voxel_m, VOXEL_LIMITS_M),
                                      ("extent", extent_m, EXTENT_LIMITS_M)):
         if not low <= value <= high:
             raise BadInput(f"--{name}: {value:g} m is refused; give {low:g} to {high:g} m")
-    known = {x.id for x in document.layers if x.visible and x.cover_oktas > 0.0}
+    known = {x.id for x in layers_of(document)}
     for layer in layers:
         if layer not in known:
             raise BadInput(f"--layer: there is no cloud of a layer '{layer[:60]}'; use one of "
@@ -113,7 +116,7 @@ def _one(studio: Studio, sky: Sky, layers: tuple[str, ...], voxel_m: float, exte
     from dovrek.core.prepare.moments import moment_of
     from dovrek.core.run.workers import Cancel
     from dovrek.core.volume.voxels import BLOCK_BYTES, box_of, filled
-    from dovrek.formats.openvdb import Volume, write_volumes
+    from dovrek.formats.openvdb import Volume, grid_name, write_volumes
 
     cancel, moved = Cancel(), None
     if clip_s is not None:
@@ -131,7 +134,7 @@ def _one(studio: Studio, sky: Sky, layers: tuple[str, ...], voxel_m: float, exte
     for body, box in zip(bodies, boxes, strict=True):
         with progress_bar(quiet, body.layer.name or body.layer.id) as progress:
             blocks = filled(body, box, studio.workers, cancel, progress, rain)
-        name = "density" if len(bodies) == 1 else f"density_{body.layer.id}"
+        name = "density" if len(bodies) == 1 else f"density_{grid_name(body.layer.id)}"
         grids.append(Volume(name, voxel_m, (box.x, box.y, box.z), *blocks, {
             "layer": body.layer.name or body.layer.id, "genus": body.layer.genus,
             "axes": "x east, y north, z up, metres from the camera's foot"}))

@@ -40,6 +40,11 @@ class Volume(NamedTuple):
     said: dict[str, str]  # further words in the grid's header
 
 
+def grid_name(layer: str) -> str:
+    """A layer's id as part of a grid's name, in letters that programs take."""
+    return layer.replace("~", "_")
+
+
 def write_volumes(path: Path, volumes: Sequence[Volume], said: dict[str, str]) -> None:
     """Write grids into one file, whole or not at all. Raises OSError."""
     with whole_file(path) as part, part.open("wb") as file:

@@ -109,6 +109,10 @@ def _volume(sky: Sky, order: Order, studio: Studio, cancel: Cancel, build_s: flo
     studio.prepare(sky, wish_of(order), cancel)
     build = found.build_s + max(time.perf_counter() - start, build_s) + NUMBERS_S
     fill = found.fill_s * studio.workers.threads / THREADS
+    if order.is_volumes:
+        count = len(seconds_of(sky))
+        build, fill = build + (count - 1) * found.build_s, count * fill
+        found = found._replace(file_bytes=count * found.file_bytes)
     return Foretold(build + fill, build + LOW * fill, build + HIGH * fill, found.peak_bytes,
                     found.file_bytes, build,
                     (("half the voxel", build + 8.0 * fill, 8.0 * found.file_bytes),

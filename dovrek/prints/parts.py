@@ -17,6 +17,7 @@ from dovrek.core.picture.render import Metered, Tile, march_tile
 from dovrek.core.picture.studio import Studio, Wish, holed
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.moments import moment_of
 from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.passes import PASSES
@@ -102,20 +103,27 @@ def dome_numbers_of(document: str, wish: Wish) -> DomeNumbers:
         return dome_numbers(sky_from_text(document), prepared, metered, _studio_here(), Cancel())
 
 
-def _bodies(document: str) -> list[LayerBody]:
+def _bodies(document: str, clip_s: float | None) -> list[LayerBody]:
+    """Of the still, or as they are at a second of the clip."""
+    sky, moved = sky_from_text(document), None
+    if clip_s is not None:
+        now = moment_of(sky, clip_s)
+        sky, moved = now.sky, now.moved
     with _lock:
-        return _studio_here().preparer.bodies(sky_from_text(document), FINE, Cancel())
+        return _studio_here().preparer.bodies(sky, FINE, Cancel(), moved)
 
 
-def boxes_of(document: str, voxel_m: float, extent_m: float, rain: bool) -> dict[str, Box]:
+def boxes_of(document: str, clip_s: float | None, voxel_m: float, extent_m: float,
+             rain: bool) -> dict[str, Box]:
     """The box of each layer's volume."""
     return {body.layer.id: box_of(body, voxel_m, extent_m, rain=rain)
-            for body in _bodies(document)}
+            for body in _bodies(document, clip_s)}
 
 
-def compute_rows(document: str, layer: str, box: Box, rows: tuple[int, int], rain: bool) -> Blocks:
+def compute_rows(document: str, clip_s: float | None, layer: str, box: Box,
+                 rows: tuple[int, int], rain: bool) -> Blocks:
     """The blocks with cloud of some rows of towers of a layer's box."""
-    body = next(b for b in _bodies(document) if b.layer.id == layer)
+    body = next(b for b in _bodies(document, clip_s) if b.layer.id == layer)
     return filled_rows(body, box, rows, Cancel(), rain)
 
 

@@ -84,10 +84,17 @@ class Order:
                             step=0.0, help="A square about the camera's foot. OpenVDB, density in "
                                            "1/m, z up; a grid for each layer.")
     rain: str = asked("no", "Rain", (VOLUME,), words={"no": "left out", "yes": "with it"})
+    span: str = asked("still", "Time", (VOLUME,), words={
+        "still": "as it stands", "clip": "along the clip, a file a frame"})
 
     @property
     def is_clip(self) -> bool:
         return self.kind in (FILM, FRAMES)
+
+    @property
+    def is_volumes(self) -> bool:
+        """Whether it is a sequence of volumes."""
+        return self.kind == VOLUME and self.span == "clip"
 
 
 NEEDS = ("passes", "transparency", "linear")  # what `formats` tells of each file, in this order

@@ -30,6 +30,7 @@ from dovrek.prints.parts import compute_tile
 from dovrek.prints.stored import print_tiles, store_part, stored_tile, tile_path
 from dovrek.settings import Settings
 from dovrek.sky.reading import sky_to_text
+from dovrek.sky.seen import layers_of
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import OrderError, order_from
 from dovrek.store.tables import database
@@ -350,6 +351,34 @@ def test_frames_a_volume_and_passes_in_files_of_their_own(store: Settings, clien
                      "heap"}, passes
     with OpenEXR.File(str(next(f for f in passes[1:] if "clouds" in f.name))) as file:
         assert file.channels()["RGBA"].pixels.shape == (36, 64, 4)
+
+
+def test_volumes_along_the_clip_and_of_what_is_placed_by_hand(store: Settings, client: Lent
+                                                              ) -> None:
+    """A file a frame; the layers blow on; heroes and fog have grids of their own, and one hero's
+    layer can be had alone."""
+    sky = free_sun(40, name="Blown", fog={"present": True}, layers=[
+        {"id": "heap", "genus": "cumulus", "wind": {"speed_m_s": 20},
+         "heroes": [{"id": "h", "east_m": 500, "north_m": 500, "width_m": 900, "height_m": 900}]}],
+        motion={"length_s": 0.5, "fps": 4, "time_scale": 60})
+    known = tuple(x.id for x in layers_of(sky))
+    box = {"kind": "volume", "voxel_m": 100, "extent_m": 4000}
+    rows = [jobs.place(sky, "blown", order_from(box | more, holding(), known))
+            for more in ({"span": "clip"}, {"layer": "heap~heroes"})]
+    for _ in rows:
+        engine.attempt(jobs.take(engine.OWNER), store, client)
+    every, alone = ([jobs.job(row.id).message, *files_of(store, jobs.job(row.id))] for row in rows)
+    assert [f.name.split(f"-{rows[0].id}")[-1] for f in every[1:]] == [
+        "-00000.vdb", "-00000-plan.png", "-00001.vdb", "-00001-plan.png", ".json"], every[0]
+    said = json.loads(every[5].read_text())["picture"]
+    assert said["frames"] == 2 and set(said["grids"]) == {
+        "density_heap", "density_heap_heroes", "density_fog"}
+    assert every[1].read_bytes() != every[3].read_bytes()
+    assert [f.suffix for f in alone[1:]] == [".vdb", ".png", ".json"], alone[0]
+    assert json.loads(alone[3].read_text())["picture"]["grids"] == ["density"]
+    plan = np.asarray(Image.open(alone[2]), dtype=float)
+    j, i = np.nonzero(plan > plan.min() + 20)  # the one cloud, north-east of the middle
+    assert i.mean() > 240 > j.mean() and np.ptp(i) < 200
 
 
 def test_a_paused_print_waits_and_goes_on(store: Settings, client: Lent) -> None:

@@ -14,6 +14,7 @@ from dovrek.formats.kinds import holding, printed
 from dovrek.prints.foretold import Foretold, check_room, learned
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
+from dovrek.sky.seen import layers_of, placed_by_hand
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store
 from dovrek.store import versions
@@ -43,8 +44,9 @@ def reckoner() -> Reckoner:
 
 
 def _layers(sky: Sky) -> dict[str, str]:
-    return {x.id: x.name or x.genus.capitalize() for x in sky.layers
-            if x.visible and x.cover_oktas > 0.0}
+    """What a volume may be of: layers with cloud, what is placed by hand in them, the fog."""
+    return {x.id: (x.name or x.genus.capitalize()) + (", placed by hand" if placed_by_hand(x)
+                                                      else "") for x in layers_of(sky)}
 
 
 def _choices(sky: Sky) -> dict[str, dict[str, str]]:
@@ -148,7 +150,7 @@ def _states(slug: str, sky: Sky, order: Order) -> list[tuple[str, Sky]]:
     for key in keys:
         name, state = (sky.name, sky) if key == PRESENT else versions.state(slug, key)
         title = sky.name if key == PRESENT else f"{sky.name}, {name}"
-        if order.layer and order.layer not in {x.id for x in state.layers}:
+        if order.layer and order.layer not in _layers(state):
             raise OrderError(f"version: '{name}' has no layer '{order.layer}'; leave it out")
         if not hours:
             found.append((title, state))
