@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.picture.ahead import Ahead
 from dovrek.core.picture.probe import lids_of
 from dovrek.core.picture.render import Metered, render_frame
 from dovrek.core.picture.studio import Studio, Wish, holed
@@ -66,11 +67,13 @@ class Live(Windows):
         self._in_hand = False  # a hand drags what it shows
         self._quiet_until = 0.0
         self._shown_at = 0.0
+        self._ahead: Ahead | None = None
         self._ribbon, self._ribbon_lock = Preparer(Workers(1, be_nice)), threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 
     def start(self) -> None:
+        self._ahead = Ahead()
         self._thread.start()
 
     def close(self) -> None:
@@ -80,6 +83,8 @@ class Live(Windows):
             self._lock.notify_all()
         if self._thread.is_alive():
             self._thread.join(timeout=5)
+        if self._ahead is not None:
+            self._ahead.end()
         self.studio.close()
 
     # -- what windows ask -----------------------------------------------------------------
@@ -305,6 +310,10 @@ class Live(Windows):
         wish = session.look.wish(sky, width, quality, soon=quality in ("sketch", "hand"))
         film = session.look.told(sky).film
         unset = sky.model_copy(update={"film": Film(expose_for=film.expose_for)})
+        if self._ahead is not None and self._ahead.at_work and wish.clip_s is None:
+            # What prepares the scene is compiled here, what marches it beside.
+            self.studio.preparer.scene(sky, wish.settings.fineness.toward(wish.lens(sky)), cancel)
+            self._ahead.wait()
         prepared, automatic = self.studio.prepare(unset, wish, cancel)
         metered = automatic.set_by(film).seen_in(wish.view)
         light = self._light(prepared, wish, sky, cancel, progress=lambda done, total: self._stage(
