@@ -15,8 +15,9 @@ from pathlib import Path, PurePosixPath
 
 from dovrek.core.clouds.cover_map import grey_of
 from dovrek.core.land.map_heights import kept_heights
+from dovrek.core.land.world import world_of
 from dovrek.core.picture.behind import kept_picture
-from dovrek.formats import behind, cover_maps, height_maps
+from dovrek.formats import behind, cover_maps, height_maps, world_maps
 from dovrek.sky.behind import BEGINS, BEHIND_LETTERS
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
@@ -37,7 +38,7 @@ class AssetError(Exception):
 def _assets(sky: Sky) -> dict[str, str]:
     """Pictures of a sky by their paths in it."""
     found = {"relief.asset": sky.relief.asset, "relief.picture": sky.relief.picture,
-             "behind.asset": sky.behind.asset}
+             "behind.asset": sky.behind.asset, "ground.map": sky.ground.map}
     found |= {f"layers[{x.id}].map.asset": x.map.asset for x in sky.layers}
     return {path: asset for path, asset in found.items() if asset}
 
@@ -59,6 +60,8 @@ def _text_of(path: str, data: bytes, sky: Sky) -> str:
         if path == "relief.picture":
             return behind.colours_of(data)
         return behind.behind_of(data, sky.behind.kind == "dome").asset
+    if path == "ground.map":
+        return png if world_of(png) is not None else world_maps.embedded(data)
     grey = grey_of(png)
     kept = grey is not None and (grey.min(), grey.max()) == (0.0, 1.0)
     return png if kept else cover_maps.embedded(data)
@@ -100,7 +103,7 @@ def packed(sky: Sky) -> bytes:
                 continue  # a name of what is not at hand stays one
             head, _, text = asset.partition(",")
             what = path.removesuffix(".asset").replace("layers[", "").replace("].map", "-cover")
-            what = what.replace("relief.picture", "relief-colours")
+            what = what.replace("relief.picture", "relief-colours").replace("ground.map", "world")
             names[path] = f"{PICTURES}{what}.{'jpg' if 'jpeg' in head else 'png'}"
             archive.writestr(zipfile.ZipInfo(names[path], (2026, 1, 1, 0, 0, 0)),
                              base64.b64decode(text))

@@ -116,6 +116,11 @@ def _of_place(sky: Sky) -> list[Advisory]:
             "land's colours missing", "relief.picture", f"The picture of the land, "
             f"{relief.picture[:60]}, is not part of this sky; the land has one tone.",
             "Choose the picture again, or take it off.", {"relief.picture": ""}))
+    if sky.ground.kind == "map" and not sky.ground.mapped:
+        said = f"The world map {sky.ground.map[:60]} is" if sky.ground.map else "A world map is"
+        found.append(Advisory(
+            "world map missing", "ground.map", f"{said} not part of this sky; all ground is land.",
+            "Choose the picture, or take continents by chance.", {"ground.kind": "continents"}))
     if sky.behind.asset and not sky.behind.stands:
         found.append(Advisory(
             "picture missing", "behind.asset", f"The picture behind, {sky.behind.asset[:60]}, is "

@@ -4,17 +4,39 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import field_validator
+
 from dovrek.sky.parameter import Group, choice, number
 
-GroundKind = Literal["land", "water", "continents"]
+GroundKind = Literal["land", "water", "continents", "map"]
+MAP_BEGINS, MAP_LETTERS = "data:image/png;base64,", 1_400_000
 
 
 class Ground(Group):
     kind: GroundKind = choice(
         "land", group="Ground", label="Ground",
-        help="Land, open water, or continents in a sea. Its albedo, warmth and variety under Air "
-        "are the land's.",
+        help="Land, open water, continents in a sea, or land and water by a map of the world. Its "
+        "albedo, warmth and variety under Air are the land's.",
     )
+    map: str = choice(
+        "", group="Ground", label="World map", kind="map",
+        help="A grey picture of the whole world, twice as wide as high, north up, the meridian of "
+        "Greenwich in its middle: white land, black water. The site lies where its latitude and "
+        "longitude say.",
+    )
+
+    @field_validator("map")
+    @classmethod
+    def _short(cls, value: str) -> str:
+        if len(value) > MAP_LETTERS:
+            raise ValueError("a map inside a sky is at most about 1 MB; give its file instead")
+        return value
+
+    @property
+    def mapped(self) -> bool:
+        """Whether a map that is at hand says where water is."""
+        return self.kind == "map" and self.map.startswith(MAP_BEGINS)
+
     waves: float = number(
         5.0, low=0.0, high=20.0, step=0.5, unit="m/s", group="Ground", label="Waves",
         help="Wind over the water: more of it breaks the sun's glint and the mirrored sky up.",

@@ -37,7 +37,8 @@ from dovrek.web.weather.comparing import Comparer
 
 UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
-PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_heights": HEIGHT_BYTES,
+PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_world": MAP_BYTES,
+            "layers.upload_heights": HEIGHT_BYTES,
             "layers.upload_behind": PHOTOGRAPH_BYTES, "layers.upload_colours": PHOTOGRAPH_BYTES,
             "gallery.bring_in": ARCHIVE_MOST, "matching.add_reference": PHOTOGRAPH_BYTES,
             "matching.add_drawing": PHOTOGRAPH_BYTES}

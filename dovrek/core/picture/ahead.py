@@ -18,6 +18,7 @@ from dovrek.core.compile.kernels import FOLDER
 from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.tones import no_tones
+from dovrek.core.land.world import no_world
 from dovrek.core.picture.render import NO_PASSES
 from dovrek.core.transport.march import march_pixels
 from dovrek.core.transport.sample import OUT
@@ -42,7 +43,7 @@ def nothing_scene() -> Scene:
         once_share=np.ones(1, f8), ground=np.zeros(1, GROUND)[0], sun=np.zeros(1, SUN)[0],
         land=no_land(), land_heights=np.zeros((1, 1), np.float32),
         land_peaks=np.zeros(1, np.float32), land_sky=np.zeros((1, 1), np.float32),
-        land_tones=no_tones(), glow=np.zeros(3, f8),
+        land_tones=no_tones(), world=no_world(), glow=np.zeros(3, f8),
         lobes=np.array([p.flat() for p in PHASES]), grain=grain(), radius=6.37e6, height=2.0,
         shadow_rays=False, day=np.ones((49, 4, 3), f8))
 

@@ -39,6 +39,7 @@ from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.sky_share import Ready
 from dovrek.core.land.tones import Tones
+from dovrek.core.land.world import World, foot_on
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fields import joined_cells, solids
@@ -212,17 +213,19 @@ def sun_record(air: Air | Atmosphere, source: Source, height_m: float) -> np.voi
 
 
 SOIL = ("variety", "east", "north", "water", "slopes", "world_x", "world_y", "world_size",
-        "world_level")  # of the ground's record, then albedo and warmth of the land
+        "world_level", "latitude", "longitude")  # of the ground's record, then albedo and warmth
+# of the land
 
 
 def soil_of(sky: Sky) -> tuple[float, ...]:
     """What the document says of the ground: `SOIL`, then its land's albedo and warmth."""
     ground = sky.ground
-    water = {"land": 0.0, "water": 1.0, "continents": 0.5}[ground.kind]
+    water = {"land": 0.0, "water": 1.0, "continents": 0.5, "map": 0.5 * ground.mapped}[ground.kind]
     return (sky.air.ground_variety, sky.camera.east_m, sky.camera.north_m, water,
             slope_variance(ground.waves), WORLD_M * hash_unit(ground.seed, 3, 17),
             WORLD_M * hash_unit(ground.seed, 4, 17), 1e3 * ground.size_km,
-            quantile(ground.land_share), sky.air.ground_albedo, sky.air.ground_warmth)
+            quantile(ground.land_share), *foot_on(sky), sky.air.ground_albedo,
+            sky.air.ground_warmth)
 
 
 @stage("scene", wide=True)
@@ -231,7 +234,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
               source: Source, height_m: float, shadow_rays: bool,
-              soil: tuple[float, ...], tones: Tones) -> Scene:
+              soil: tuple[float, ...], tones: Tones, world: World) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
     `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is what
@@ -261,7 +264,7 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         ground=ground,
         sun=sun_record(tables, source, height_m),
         land=no_land(), land_heights=land.heights, land_peaks=land.peaks, land_sky=land.sky,
-        land_tones=tones,
+        land_tones=tones, world=world,
         glow=np.zeros(3),
         lobes=np.array([p.flat() for p in PHASES]),
         grain=grain(),

@@ -13,6 +13,7 @@ from dovrek.core.air.sky_view import Observer, SkyView, build_sky_view
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sun_table import SunTable, build_sun_table
 from dovrek.core.air.sunlight import sunlight_table
+from dovrek.core.land.world import land_share_of
 from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.sky.document import Sky
 
@@ -32,6 +33,8 @@ def air_parameters(sky: Sky) -> AirParameters:
 
 def water_share_of(sky: Sky) -> float:
     """Share of the world that is water."""
+    if sky.ground.kind == "map":
+        return 1.0 - land_share_of(sky.ground)
     return {"land": 0.0, "water": 1.0, "continents": 1.0 - sky.ground.land_share}[sky.ground.kind]
 
 

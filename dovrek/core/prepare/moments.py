@@ -20,6 +20,7 @@ from dovrek.core.clouds.builds import build_of
 from dovrek.core.clouds.light.grid import CHANNELS
 from dovrek.core.clouds.motion import moving_of, turns_of
 from dovrek.core.land.meeting import raised
+from dovrek.core.land.world import foot_on
 from dovrek.core.prepare.assembly import joined_field, sun_record
 from dovrek.core.prepare.fineness import FINE, Fineness
 from dovrek.core.prepare.preparer import Moves, Prepared, Preparer
@@ -33,6 +34,7 @@ from dovrek.sky.seen import layers_of
 EPOCH_SKY_S = 30.0  # of the sky between two moments whose light is solved
 EPOCHS_APART_S = (0.25, 1.0)  # of the clip: at least, at most
 CLIMBS = 0.01  # of the eye's height, as a ratio, from which the air is told for each frame
+FOOT = ("east", "north", "latitude", "longitude")  # of the ground's record
 LOOP_EPOCHS = 8  # at least, in a loop
 # For a first look: of the sky over which light may stand for another moment's, and how many
 # solved moments are asked for.
@@ -138,7 +140,7 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
     for k, (a, b) in enumerate(zip(one.lights, other.lights, strict=False)):
         if k >= len(suns):
             break
-        foot = (now.sky.camera.east_m, now.sky.camera.north_m)
+        foot = (now.sky.camera.east_m, now.sky.camera.north_m, *foot_on(now.sky))
         seen = preparer.seen_from(a, height) if climbs else None
         key = key_of("frame", a.key, b.key, share, joined.layers, joined.solid, joined.cells,
                      suns[k], foot, seen, height)
@@ -154,9 +156,10 @@ def _under(preparer: Preparer, now: Moment, one: Prepared, other: Prepared, shar
 @stage("frame", kept=False)
 def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: NDArray[np.void],
           solid: NDArray[np.uint8], cells: tuple[Any, Any, Any], sun: np.void,
-          foot: tuple[float, float], seen: SkyView | None, height_m: float) -> Scene:
-    """A scene between two: clouds, sun and the camera's foot where they are, light between that of
-    both; `seen` is the air from where the eye is, once it climbs or sinks much between the two."""
+          foot: tuple[float, ...], seen: SkyView | None, height_m: float) -> Scene:
+    """A scene between two: clouds, sun and the camera's foot (as `FOOT` names it) where they are,
+    light between that of both; `seen` is the air from where the eye is, once it climbs or sinks
+    much between the two."""
     a, b = one.scene, other.scene
     field = a.field._replace(layers=layers, bytes=solid, clearances=cells[0], instances=cells[1],
                              links=cells[2])
@@ -164,13 +167,13 @@ def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: ND
         size = int((layers["grid_levels"] * layers["grid_n"] ** 2 * layers["grid_nz"]).sum())
         near = a if a is b or a.light.size == size * CHANNELS else b
         ground = near.ground.copy()
-        ground["east"], ground["north"] = foot
+        _stand(ground, foot)
         return near._replace(field=field, sun=sun, ground=ground,
                              clear=seen or near.clear, height=max(height_m, 0.2))
     ground = a.ground.copy()
     for name in ground.dtype.names or ():
         ground[name] = _between(a.ground[name], b.ground[name], share)
-    ground["east"], ground["north"] = foot
+    _stand(ground, foot)
     clear = seen or a.clear._replace(
         sky=_between(a.clear.sky, b.clear.sky, share),
         air=_between(a.clear.air, b.clear.air, share),
@@ -183,6 +186,12 @@ def mixed(tools: Tools, one: Prepared, other: Prepared, share: float, layers: ND
         ambient=_between(a.ambient, b.ambient, share),
         sunlight=_wider(a.sunlight, b.sunlight, share), glow=_between(a.glow, b.glow, share),
         day=_wider(a.day, b.day, share), height=max(height_m, 0.2))
+
+
+def _stand(ground: np.void, foot: tuple[float, ...]) -> None:
+    """Put the camera's foot where it is."""
+    for name, value in zip(FOOT, foot, strict=True):
+        ground[name] = value
 
 
 def _wider(a: NDArray[np.float64], b: NDArray[np.float64], share: float) -> NDArray[np.float64]:

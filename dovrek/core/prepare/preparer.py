@@ -31,6 +31,7 @@ from dovrek.core.land.forms import shape_of
 from dovrek.core.land.meeting import land_record, raised
 from dovrek.core.land.sky_share import ready_land
 from dovrek.core.land.tones import land_tones
+from dovrek.core.land.world import world_map
 from dovrek.core.prepare.assembly import (
     LOW_EYE_M,
     Shade,
@@ -216,7 +217,8 @@ class Preparer:
             low_view=low if high or height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,
-            soil=soil_of(sky), tones=land_tones(picture=sky.relief.picture))
+            soil=soil_of(sky), tones=land_tones(picture=sky.relief.picture),
+            world=world_map(asset=sky.ground.map if sky.ground.mapped else ""))
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
                         tuple(s for s, _ in shade.shares), shade.by_height, node.key,
                         fineness, source.weight)

@@ -38,6 +38,7 @@ GROUND = np.dtype([
     ("land", "f8", (3,)),  # albedo of the land over that of all ground, by channel
     ("world_x", "f8"), ("world_y", "f8"), ("world_size", "f8"),  # of the continents' noise, m
     ("world_level", "f8"),  # value of it at a shore
+    ("latitude", "f8"), ("longitude", "f8"),  # of the camera's foot on a map of the world, radians
 ], align=True)
 
 
@@ -59,6 +60,7 @@ class Scene(NamedTuple):
     land_peaks: NDArray[np.float32]  # highest places of its squares, all levels end to end
     land_sky: NDArray[np.float32]  # (m, m) share of the sky's light that falls on it
     land_tones: NDArray[np.float32]  # (places, 3) of its picture (`land.tones`); one: it has none
+    world: NDArray[np.uint8]  # (h, 2h) of a map of the world (`land.world`); one: there is none
     glow: NDArray[np.float64]  # (3,) XYZ radiance of the night sky behind all
     lobes: NDArray[np.float64]  # (phases, 6) phase functions: weight and asymmetry of three lobes
     grain: NDArray[np.float32]  # (64, 64) starts of neighbouring rays

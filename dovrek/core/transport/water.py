@@ -11,6 +11,7 @@ import math
 from dovrek.core.clouds.texture import flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
 from dovrek.core.compile.kernels import inner, kernel, part
+from dovrek.core.land.world import land_grey
 
 INDEX = 1.34  # of sea water
 # Light that comes back up out of deep clear water, over what falls on it, by X, Y and Z: from
@@ -22,6 +23,7 @@ TONES, TONE = (2_600_000.0, 420_000.0), 1.1  # how land differs from far away
 # Waves as a pattern: tile over the strip that a pixel covers, the least one (metres), strength of
 # the pattern and of what is finer, over the slopes' deviation.
 STRIPS, LEAST_WAVE_M, WAVY, UNEVEN = 24.0, 8.0, 1.4, 0.25
+MAP_SLOPE = 1.0  # of a map's greys over the noise of its coasts
 GRAZING = 0.5  # of the slopes' deviation, by which waves turn to an eye that looks along them
 
 
@@ -72,13 +74,18 @@ def water_share(scene, x, y, footprint):
     if ground.water >= 1.0:
         return 1.0, 1.0
     east, north = x + ground.east + ground.world_x, y + ground.north + ground.world_y
-    size, bytes_ = ground.world_size, scene.field.bytes
-    n = flat_noise(bytes_, east, north, size, 0.21, footprint)
+    size, bytes_, level = ground.world_size, scene.field.bytes, ground.world_level
+    mapped = scene.world.size > 1
+    if mapped:  # its coasts are as fine as a pixel of it; noise goes on below
+        n, level = MAP_SLOPE * (land_grey(scene, x, y) - 0.5), 0.0
+        size = 3.0 * math.pi * scene.radius / len(scene.world) / COASTS[0]
+    else:
+        n = flat_noise(bytes_, east, north, size, 0.21, footprint)
     for k in range(2):
         n += COAST_SHARE[k] * flat_noise(bytes_, north, east, COASTS[k] * size, 0.47 + 0.2 * k,
                                          footprint)
     soft = SHORE + min(0.15 * footprint / size * 16.0, 0.3)
-    water = 1.0 - smoothstep(ground.world_level - soft, ground.world_level + soft, n)
+    water = 1.0 - smoothstep(level - soft, level + soft, n)
     tone = 1.0
     far = smoothstep(200.0, 2000.0, footprint)
     if far > 0.0 and water < 1.0:

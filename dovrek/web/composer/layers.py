@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, abort, jsonify
 
 from dovrek.core.photo.likeness import pitch_of
-from dovrek.formats import behind, height_maps
+from dovrek.formats import behind, height_maps, world_maps
 from dovrek.formats.cover_maps import BYTES_MOST, MapError, embedded
 from dovrek.sky.changes import (
     with_layer_added,
@@ -83,6 +83,18 @@ def upload_colours(slug: str) -> Any:
         abort(422, f"{name}: {error}.")
     return answer(slug, store.change(slug, base, "Land's colours", lambda sky: with_values(
         sky, {"relief.picture": found})))
+
+
+@pages.post("/ground/map")
+def upload_world(slug: str) -> Any:
+    """Take a picture in as the map of the world (form: `base`, `picture`)."""
+    given, base = given_file("picture", "choose a grey PNG or TIFF of the world"), base_of_form()
+    try:
+        asset = world_maps.embedded(given.read(BYTES_MOST + 1))
+    except MapError as error:
+        abort(422, f"{(given.filename or 'The picture')[:80]}: {error}.")
+    return answer(slug, store.change(slug, base, "World map", lambda sky: with_values(
+        sky, {"ground.map": asset, "ground.kind": "map"})))
 
 
 @pages.post("/behind")

@@ -34,7 +34,8 @@ from dovrek.web.shared.answers import live, units
 from dovrek.web.shared.photographs import reference_cover
 from dovrek.web.shared.things import HEAD_NAMES
 
-LEVEL = {"land": "level ground", "water": "open water", "continents": "continents in a sea"}
+LEVEL = {"land": "level ground", "water": "open water", "continents": "continents in a sea",
+         "map": "land and water by a map"}
 
 
 def facts_of(sky: Sky) -> dict[str, str]:

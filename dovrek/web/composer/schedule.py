@@ -117,7 +117,8 @@ def _idle(model: Any, path: str) -> bool:
             model.form == "none" or path in (ONLY_INVENTED if model.form == "map" else ONLY_MAP))
     if isinstance(model, Ground):
         return path != "kind" and (model.kind == "land" or (
-            path in ONLY_CONTINENTS and model.kind != "continents"))
+            path in ONLY_CONTINENTS and model.kind != "continents") or (
+            path == "map" and model.kind != "map"))
     if isinstance(model, Behind):
         return path != "asset" and (not model.asset or path in (
             ONLY_LENS if model.kind == "dome" else ONLY_ROUND))
