@@ -14,8 +14,9 @@ from PIL import Image
 from dovrek.core.colour.film import develop
 from dovrek.core.photo.likeness import RATIO, RATIO_LIMITS
 from dovrek.sky.advisories import BURNT_SHARE, advisories
-from dovrek.web.live.live import WAITS_MOST, Live
+from dovrek.web.live.live import Live
 from dovrek.web.live.looks import Look
+from dovrek.web.live.windows import WAITS_MOST
 from dovrek.web.server import THREADS
 from tests.conftest import sky_of
 

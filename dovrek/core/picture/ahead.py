@@ -26,6 +26,7 @@ from dovrek.core.transport.scene import GROUND, SUN, Marching, Scene, grain
 from dovrek.sky.document import Camera
 
 DONE = FOLDER / "march-compiled"
+KERNELS = 215  # that a first picture of heaps and veils has compiled
 NEWS_S = 0.1
 
 
@@ -55,6 +56,11 @@ def compile_march() -> None:
                  16, 9, 0, 0, np.zeros((1, 1), np.uint8), 0, np.zeros(1, np.uint8),
                  np.zeros((1, 1, OUT), np.float32), NO_PASSES)
     DONE.touch()
+
+
+def compiled_share() -> float:
+    """About how much is compiled of what a first picture needs, 0 … 1."""
+    return min(sum(1 for _ in FOLDER.rglob("*.nbi")) / KERNELS, 1.0)
 
 
 class Ahead:

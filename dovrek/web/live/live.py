@@ -74,6 +74,7 @@ class Live(Windows):
 
     def start(self) -> None:
         self._ahead = Ahead()
+        self.compiling = self._ahead.at_work
         self._thread.start()
 
     def close(self) -> None:

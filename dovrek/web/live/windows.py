@@ -6,6 +6,7 @@ import threading
 import time
 from typing import Any
 
+from dovrek.core.picture.ahead import compiled_share
 from dovrek.sky.advisories import Seen
 from dovrek.web.live.looks import QUIET_S, Look, Session, Shown
 
@@ -24,6 +25,7 @@ class Windows:
         self._sessions: dict[Key, Session] = {}
         self._stop = False
         self.warm = False
+        self.compiling = False  # for the first time on this machine
         self._waits = 0
 
     def knows(self, slug: str, look: Look = Look()) -> bool:  # noqa: B008
@@ -82,6 +84,8 @@ class Windows:
             session = self._sessions.get((slug, look))
             if session is not None:
                 session.polled = time.monotonic()
+                if self.compiling and not self.warm and not session.shown:
+                    session.stage, session.progress = "compiling", compiled_share()
                 if session.has_news(serial, progress, revision):
                     return self._told(session)
             left = end - time.monotonic()

@@ -85,7 +85,9 @@ async function watch() {
             ? `${state.picture.quality}${size} · ${state.stage}`
             : state.warm
               ? state.stage
-              : "warming up: the renderer is compiling, once per machine";
+              : `warming up: the renderer is compiling, once per machine (${Math.round(
+                  100 * state.progress,
+                )} %)`;
       if (state.again_s) await new Promise((r) => setTimeout(r, 1000 * state.again_s));
       const free = !here.sending && !here.held.size;
       if (state.revision && state.revision !== here.revision && free) {
