@@ -9,16 +9,12 @@ from __future__ import annotations
 import json
 import os
 import resource
-import socket
 import statistics
 import subprocess
 import sys
 import tempfile
-import threading
 import time
-import urllib.request
 import warnings
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -41,6 +37,7 @@ from dovrek.sky.reading import sky_from_text
 from dovrek.store.demo import demo_texts
 from tools.accuracy import cases, compare, fast_frame, path_of
 from tools.lookups import per_ray
+from tools.page_bench import CHANGES, in_the_page
 from tools.slab import exact, fluxes
 
 RUNS = 5
@@ -256,130 +253,6 @@ def slabs(studio: Studio) -> dict[str, tuple[float, float]]:
     return found
 
 
-class Page:
-    """The application with a browser on the fair-weather sky."""
-
-    def __init__(self, home: str) -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
-        self.url = f"http://127.0.0.1:{self.port}"
-        start = time.perf_counter()
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "dovrek.cli", "demo", "--home", home, "--port",
-             str(self.port)], stderr=subprocess.DEVNULL, start_new_session=True)
-        while True:
-            try:
-                urllib.request.urlopen(self.url, timeout=5).read()
-                break
-            except OSError:
-                time.sleep(0.02)
-        self.cold_start = time.perf_counter() - start
-
-    def close(self) -> None:
-        os.killpg(self.process.pid, 15)
-        self.process.wait()
-
-
-SETTLED = "() => document.getElementById('quality').textContent.startsWith('proof')"
-# From the input event to the first painted picture of a newer revision.
-MEASURE = """async (spec) => {
-  const canvas = document.getElementById('picture');
-  const before = Number(canvas.dataset.revision);
-  const row = document.querySelector(`[data-path="${spec.path}"]`);
-  const range = row.querySelector('.range');
-  range.dispatchEvent(new PointerEvent('pointerdown', { bubbles: true }));
-  const start = performance.now();
-  range.value = Number(range.value) + spec.by;
-  range.dispatchEvent(new Event('input', { bubbles: true }));
-  for (;;) {
-    await new Promise((done) => setTimeout(done, 2));
-    if (Number(canvas.dataset.revision) > before) {
-      return [(Number(canvas.dataset.painted) - start) / 1000, canvas.width, canvas.height];
-    }
-    if (performance.now() - start > 20000) return [20, 0, 0];
-  }
-}"""
-CHANGES = {
-    "shape of a layer": ("layer:heaps", "layers[heaps].body.fray", 30.0, 0.35),
-    "camera": ("camera", "camera.heading_deg", 11.0, 0.35),
-    "sun": ("sun", "sun.elevation_deg", 12.0, 0.35),
-    "exposure": ("film", "film.exposure_ev", 9.0, 0.05),
-}
-
-
-def settler(page: Any) -> Callable[[], None]:
-    """A function that waits until the page's picture is a proof."""
-    def settle() -> None:
-        end = time.monotonic() + 180
-        while not page.evaluate(SETTLED) and time.monotonic() < end:
-            time.sleep(0.05)
-        time.sleep(1.0)  # the page asks for what a finished picture tells; then it is quiet
-
-    return settle
-
-
-def in_the_page() -> dict[str, Any]:
-    """Seconds from an input event to painted pixels; cold start; p95 of pages meanwhile."""
-    from playwright.sync_api import sync_playwright
-
-    found: dict[str, Any] = {"changes": {}}
-    with tempfile.TemporaryDirectory() as home, sync_playwright() as playwright:
-        served = Page(home)
-        found["cold_start"] = served.cold_start
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=[
-            "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync"])
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-
-        settle = settler(page)
-        page.goto(f"{served.url}/skies/fair-weather-noon/?selected=sun")
-        settle()
-        page.locator("#c-sun-mode").select_option("free")
-        time.sleep(1.0)
-        settle()
-        for name, (selected, path, by, _) in CHANGES.items():
-            page.goto(f"{served.url}/skies/fair-weather-noon/?selected={selected}")
-            settle()
-            times, size = [], [0, 0]
-            for run in range(RUNS + 1):
-                # Each run goes to a value that was never shown: nothing lies ready in a cache.
-                seconds, *size = page.evaluate(MEASURE, {"path": path, "by": by})
-                if run:  # the first one warms up
-                    times.append(seconds)
-                settle()
-            found["changes"][name] = {"seconds": statistics.median(times), "size": size}
-        found["pages_p95"] = _pages_while_rendering(served.url, page)
-        browser.close()
-        served.close()
-    return found
-
-
-def _pages_while_rendering(url: str, page: Any) -> float:
-    """95th percentile of page answers while proofs are rendered one after another."""
-    times: list[float] = []
-    stop = threading.Event()
-
-    def ask() -> None:
-        paths = ("/", "/prints", "/skies/last-light/panels", "/skies/fair-weather-noon/")
-        while not stop.is_set():
-            for path in paths:
-                start = time.perf_counter()
-                urllib.request.urlopen(url + path).read()
-                times.append(time.perf_counter() - start)
-                time.sleep(0.01)
-
-    page.goto(f"{url}/skies/fair-weather-noon/?selected=layer:heaps")
-    thread = threading.Thread(target=ask)
-    thread.start()
-    for run in range(6):
-        page.evaluate(MEASURE, {"path": "layers[heaps].body.fray", "by": 40 * (-1) ** run})
-        time.sleep(1.0)
-    stop.set()
-    thread.join()
-    return float(np.percentile(times, 95))
-
-
 def peak_memory() -> float:
     """Megabytes of a process that renders the final alone. (`getrusage` would count what this
     process held when it started that one.)"""
@@ -462,6 +335,9 @@ def main() -> None:
          f"{CHANGES[k][3] * 1e3:.0f} ms") for k, v in result["changes"].items()]
         + [("cold start to first page", f"{result['cold_start']:.2f} s", "3 s"),
            ("pages while rendering, p95", f"{result['pages_p95'] * 1e3:.0f} ms", "100 ms")])
+    show("Pictures a second while a hand drags, one window and two", [
+        (kind, ", ".join(f"{found:.1f}" for found in rates), "6")
+        for kind, rates in result["drags"].items()])
     Path("bench.json").write_text(json.dumps(result, indent=1))
 
 

@@ -74,7 +74,7 @@ def in_the_page() -> dict[str, Any]:
     """Seconds in Chromium on the noon demo, kernels warm."""
     from playwright.sync_api import sync_playwright
 
-    from tools.bench import MEASURE, Page, settler
+    from tools.page_bench import MEASURE, Page, settler
 
     found: dict[str, Any] = {"strips": {}}
     with tempfile.TemporaryDirectory() as home, sync_playwright() as playwright:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from pydantic import BaseModel, ConfigDict, Field
 
 from dovrek.sky.parameter import Group, choice, number
 
@@ -10,8 +10,20 @@ HEROES_MOST = 64  # a sky
 CLIMBS_LEAST, CLIMBS_POWER = 0.06, 1.3  # of its height, that one of no growth has
 
 
+class Taken(BaseModel):
+    """The dealt cloud that a hero was: what tells its form, and where it stood and stands no
+    more, metres east and north of the site."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    form: int = Field(ge=0, le=63)
+    aspect: float = Field(gt=0.0, le=20.0)  # height over radius that its form was made at
+    east_m: float = Field(ge=-1e6, le=1e6)
+    north_m: float = Field(ge=-1e6, le=1e6)
+
+
 class Hero(Group):
     id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]+$")
+    taken: Taken | None = None
     name: str = choice("", group="Hero", label="Name", help="Shown in its list and at its mark.")
     east_m: float = number(
         0.0, low=-150_000.0, high=150_000.0, step=50.0, unit="m", group="Its place", label="East",
@@ -38,7 +50,7 @@ class Hero(Group):
         help="How far its top spreads out, as under the tropopause (incus).",
     )
     seed: int = number(
-        1, low=0, high=999999, step=1, unit="", group="Hero", label="Seed",
+        1, low=0, high=2_000_003, step=1, unit="", group="Hero", label="Seed",
         help="Another seed makes another cloud of its size.",
     )
     turn_deg: float = number(

@@ -57,7 +57,7 @@ def with_hero_duplicated(sky: Sky, layer_id: str, hero_id: str) -> tuple[Sky, st
     layer = _layer(document, layer_id)
     copy = dict(layer["heroes"][_at(layer, hero_id)])
     copy["east_m"] = min(copy["east_m"] + BESIDE * copy["width_m"], 150_000.0)
-    copy["seed"] = (copy["seed"] + 101) % 1_000_000
+    copy["seed"], copy["taken"] = (copy["seed"] + 101) % 1_000_000, None
     del copy["id"]
     return with_hero_placed(sky, layer_id, copy)
 

@@ -9,7 +9,15 @@ from flask.testing import FlaskClient
 from playwright.sync_api import Page, expect
 
 from dovrek.store import skies
-from tests.chromium import Server, arrive, drag, layer_of, middle_of, until
+from tests.chromium import (
+    Server,
+    arrive,
+    compose,
+    drag,
+    layer_of,
+    middle_of,
+    until,
+)
 from tests.web.test_judging import client, head, post  # noqa: F401  fixtures of the plain pages
 
 SLUG = "fair-weather-noon"
@@ -22,6 +30,20 @@ def heroes(server: Server) -> list[dict[str, Any]]:
 
 def grip(page: Page, kind: str) -> tuple[float, float]:
     return middle_of(page.locator(f'.hero-mark.chosen [data-grip="{kind}"]'))
+
+
+def test_a_dealt_cloud_is_taken_in_hand(page: Page, server: Server) -> None:
+    """Pressed in the picture, it becomes one of the list; undo deals it again."""
+    compose(page, server, SLUG, "layer:heaps")
+    page.locator("[data-take]").click()
+    expect(page.locator("#notice")).to_contain_text("Press the cloud", timeout=20_000)
+    plate = until(page.locator("#plate").bounding_box, bool)
+    page.mouse.click(plate["x"] + 0.6 * plate["width"], plate["y"] + 0.32 * plate["height"])
+    hero = until(lambda: heroes(server), lambda h: len(h) == 1, 60.0)[0]
+    assert hero["taken"] and hero["taken"]["east_m"] == hero["east_m"]
+    expect(page.locator(".hero-mark.chosen")).to_have_count(1, timeout=20_000)
+    page.keyboard.press("Control+z")
+    until(lambda: heroes(server), lambda h: not h)
 
 
 def test_a_cloud_is_placed_and_drawn_out_by_hand(page: Page, server: Server) -> None:

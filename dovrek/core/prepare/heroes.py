@@ -19,6 +19,7 @@ from dovrek.core.run.stage import Tools, stage
 from dovrek.sky.hero import Hero
 
 SQUARES_MOST = 1024
+TAKEN_M = 3.0  # about where a dealt cloud stood, within which its axis lies
 FLATTEST, STEEPEST = 0.22, 5.0  # height over radius that forms are made at
 GRID_SHARE = 0.3  # of the innermost grid, within which heroes lie about its middle
 
@@ -32,6 +33,7 @@ class Wanted(NamedTuple):
     heights_m: tuple[float, ...]
     anvils: tuple[float, ...]
     seeds: tuple[int, ...]
+    numbers: tuple[int, ...]  # of the forms that a seed makes
 
 
 class Placed(NamedTuple):
@@ -48,11 +50,13 @@ class Placed(NamedTuple):
 
 def wanted_of(heroes: list[Hero], radius_m: float, lobes: float, grid: int) -> Wanted:
     """The forms that heroes need."""
-    heights = [h.top_m * radius_m / (0.5 * h.width_m) for h in heroes]
+    heights = [radius_m * (h.taken.aspect if h.taken else h.top_m / (0.5 * h.width_m))
+               for h in heroes]
     return Wanted(radius_m, lobes, grid,
                   tuple(min(max(round(h, 1), FLATTEST * radius_m), STEEPEST * radius_m)
                         for h in heights),
-                  tuple(h.anvil for h in heroes), tuple(h.seed for h in heroes))
+                  tuple(h.anvil for h in heroes), tuple(h.seed for h in heroes),
+                  tuple(h.taken.form if h.taken else 0 for h in heroes))
 
 
 def placed_of(heroes: list[Hero]) -> list[Placed]:
@@ -65,7 +69,7 @@ def placed_of(heroes: list[Hero]) -> list[Placed]:
 def hero_forms(tools: Tools, wanted: Wanted) -> Shapes:
     """One form for every hero."""
     return shapes_of_heights(wanted.radius_m, list(wanted.heights_m), list(wanted.anvils),
-                             wanted.lobes, list(wanted.seeds), [0] * len(wanted.seeds),
+                             wanted.lobes, list(wanted.seeds), list(wanted.numbers),
                              wanted.grid, 1.0, tools.workers.over(tools.cancel, chunk=1))
 
 
@@ -106,8 +110,11 @@ def cleared(tools: Tools, stood: Cells, room: list[tuple[float, float, float]]) 
 
 
 def room_of(heroes: list[Hero]) -> list[tuple[float, float, float]]:
-    """Places and distances up to which dealt clouds make room for heroes."""
-    return [(h.east_m, h.north_m, 0.5 * h.width_m + h.clear_m) for h in heroes if h.clear_m > 0.0]
+    """Places and distances up to which dealt clouds make room for heroes, and those that heroes
+    were."""
+    return [(h.east_m, h.north_m, 0.5 * h.width_m + h.clear_m) for h in heroes
+            if h.clear_m > 0.0] + [(h.taken.east_m, h.taken.north_m, TAKEN_M) for h in heroes
+                                   if h.taken]
 
 
 def middle_of(placed: list[Placed], grid: GridShape, foot: tuple[float, float]

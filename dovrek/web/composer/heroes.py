@@ -12,18 +12,26 @@ from flask import Blueprint, abort
 
 from dovrek.core.geometry.lens import direction_at, place_of
 from dovrek.core.land.meeting import raised
+from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.preparer import Preparer
+from dovrek.core.prepare.taking import Dealt, dealt_at
+from dovrek.core.run.cache import StageCache
+from dovrek.core.run.workers import Cancel, Workers
+from dovrek.core.transport.sample import DISTANCE
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import Fault, SkyConflict, SkyError
 from dovrek.sky.hero import CLIMBS_LEAST, CLIMBS_POWER, Hero
 from dovrek.sky.heroes import with_hero_duplicated, with_hero_placed, with_hero_removed
 from dovrek.sky.layer import Layer
+from dovrek.store import skies as store
 from dovrek.web.composer.overlay import lens_of
 from dovrek.web.live.looks import Look
-from dovrek.web.shared.answers import body_of, changed, look, number_of, with_new_layer
+from dovrek.web.shared.answers import body_of, changed, live, look, number_of, with_new_layer
 
 pages = Blueprint("heroes", __name__, url_prefix="/skies/<slug>/heroes")
 
+ASIDE_BYTES = 200 * 2**20  # of what is built to find a cloud
 FARTHEST_M = 90_000.0  # that one may be placed
 SEEN_SHARE, TALL = 0.16, 0.8  # of the view's width that a new one is wide; its height over that
 WIDTHS_M, HEIGHTS_M = (300.0, 8000.0), (200.0, 9000.0)
@@ -205,6 +213,47 @@ def place(slug: str) -> Any:
             "east_m": round(east), "north_m": round(north), **sized(sky, seen, east, north)})
 
     return with_new_layer(slug, "Place a cloud", alter, body, f"hero:{layer_id}")
+
+
+@pages.post("/take")
+def take(slug: str) -> Any:
+    """Make the dealt cloud of `layer` that is seen at `u`, `v` one that is placed by hand."""
+    body = body_of()
+    layer_id, (u, v), seen = str(body.get("layer", ""))[:40], _place(body), look()
+
+    sky, _ = store.load(slug)
+    layer = _layer(sky, layer_id)
+    place = _seen_at(sky, slug, seen, u, v) or on_base(sky, seen, layer, u, v)
+    dealt = dealt_in(sky, layer_id, *place)  # before the store is held for the change
+    if dealt is None:
+        raise SkyError([Fault(layer.name or layer.genus, "this place", "shows none of its "
+                              "clouds", "press nearer to the middle of one")])
+    return with_new_layer(slug, "Take a cloud in hand", lambda sky: with_hero_placed(
+        sky, layer_id, dealt.values), body, f"hero:{layer_id}")
+
+
+def _seen_at(sky: Sky, slug: str, seen: Look, u: float, v: float) -> Point | None:
+    """Metres east and north of the site of the cloud that the picture shows at a place of it."""
+    session = None if seen.from_above else live().session(slug, seen)
+    if session is None or session.light is None or not (0.0 <= u < 1.0 and 0.0 <= v < 1.0):
+        return None
+    h, w = session.light.shape[:2]
+    far = float(session.light[int(v * h), int(u * w), DISTANCE])
+    if far <= 0.0:
+        return None
+    ray = direction_at(lens_of(sky, seen), u, v)
+    return sky.camera.east_m + far * float(ray[0]), sky.camera.north_m + far * float(ray[1])
+
+
+def dealt_in(sky: Sky, layer_id: str, x: float, y: float) -> Dealt | None:
+    """The dealt cloud of a layer at a place. Its clouds are at hand once a picture is there; what
+    is not is built aside, while pictures go on."""
+    aside = Preparer(Workers(1), StageCache(ASIDE_BYTES, live().studio.preparer.cache))
+    try:
+        bodies = [b for b in aside.bodies(sky, FINE, Cancel()) if b.layer.id == layer_id]
+        return dealt_at(bodies, aside.maker(Cancel()), x, y)
+    finally:
+        aside.workers.close()
 
 
 @pages.post("/drag")

@@ -10,6 +10,7 @@ import pytest
 
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import FINE
+from dovrek.core.prepare.taking import dealt_at
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.changes import with_values
 from dovrek.sky.clip import drift_of
@@ -151,3 +152,43 @@ def test_a_sky_holds_sixty_four() -> None:
                            "heroes": [{**HERO, "id": f"h{k}"} for k in range(64)]}])
     with pytest.raises(SkyError, match="remove one"):
         with_hero_placed(full, "a", {})
+
+
+def test_a_dealt_cloud_is_taken_in_hand(studio: Studio) -> None:
+    """The hero has its form, where it stood; it stands there no more itself, and the others as
+    they did. Moved away, it leaves a gap."""
+    sky = sky_of(sun={"mode": "free", "elevation_deg": 40}, layers=[
+        {"id": "a", "genus": "cumulus", "cover_oktas": 1.5, "base_m": 1200.0}])
+    bodies = studio.preparer.bodies(sky, FINE, Cancel())
+    maker = studio.preparer.maker(Cancel())
+    clouds, period = bodies[0].field.instances, float(bodies[0].record["period"])
+    x, y = ((clouds[k].astype(float) + period / 2) % period - period / 2 for k in "xy")
+    near = np.argsort(np.hypot(x, y))[:60]
+    apart = np.hypot(x[near, None] - x, y[near, None] - y)
+    free = [k for k, row in zip(near, apart, strict=True)
+            if clouds["reach"][k] > 500.0 and np.sort(row / (clouds["reach"] + clouds["reach"][k])
+                                                      )[1] > 1.0]
+    k = free[0]
+    dealt = dealt_at(bodies, maker, float(x[k]) + 100.0, float(y[k]) - 60.0)
+    assert dealt is not None and dealt.layer_id == "a"
+    assert dealt.values["east_m"] == pytest.approx(float(x[k]), abs=1.0)
+    taken, _ = with_hero_placed(sky, "a", dealt.values)
+    after = studio.preparer.bodies(taken, FINE, Cancel())
+    half, step = float(clouds["reach"][k]), 40.0
+    at = np.arange(-half, half, step)
+    a, b = (v.ravel() for v in np.meshgrid(x[k] + at, y[k] + at, indexing="ij"))
+    z = np.arange(20.0, 1600.0, 40.0)
+    places = np.stack([np.repeat(a, len(z)), np.repeat(b, len(z)),
+                       np.tile(1200.0 + z, len(a))], axis=1)
+
+    def there(body: Any) -> np.ndarray:
+        found: np.ndarray = dense(body, places) > 1e-3
+        return found
+
+    before, gone, hero = there(bodies[0]), there(after[0]), there(after[1])
+    assert before.sum() > 300
+    assert gone.sum() < 0.02 * before.sum()
+    both = (before & hero).sum() / (before | hero).sum()
+    assert both > 0.75
+    others = np.hypot(x - x[k], y - y[k]) > 10.0
+    assert np.array_equal(after[0].field.instances["reach"][others], clouds["reach"][others])

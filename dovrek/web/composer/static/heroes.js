@@ -6,30 +6,32 @@ import { $, here, keyGesture, main, newGesture, notice } from "./state.js";
 
 const plate = $("plate");
 let placing = "", // layer that the next press puts a cloud in
+  taking = false, // or takes one of
   drag = null;
 function placeIn(e, box = plate.getBoundingClientRect()) {
   return [(e.clientX - box.left) / box.width, (e.clientY - box.top) / box.height];
 }
-function begin(layer) {
+function begin(layer, take = false) {
   placing = layer;
+  taking = take;
   plate.classList.toggle("placing", Boolean(layer));
   if (layer) {
-    notice(
-      "Press where it is to stand, on the picture or the plan. Esc leaves, Enter takes the middle.",
-    );
+    const what = take ? "Press the cloud that is meant" : "Press where it is to stand";
+    notice(`${what}, on the picture or the plan. Esc leaves, Enter takes the middle.`);
     plate.focus();
   }
 }
 function put(u, v) {
   newGesture();
-  send("heroes", { layer: placing, u, v });
+  send(taking ? "heroes/take" : "heroes", { layer: placing, u, v });
   begin("");
 }
 main.addEventListener("click", (e) => {
-  const at = e.target.closest("[data-place],[data-hero-act]");
+  const at = e.target.closest("[data-place],[data-take],[data-hero-act]");
   if (!at) return;
   const d = at.dataset;
   if (d.place) begin(d.place);
+  else if (d.take) begin(d.take, true);
   else if (d.heroAct === "again") {
     newGesture();
     const path = `layers[${d.layer}].heroes[${d.hero}].seed`;
