@@ -64,12 +64,15 @@ def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
     if not heroes:
         return None
     widest, highest = max(h.width_m for h in heroes), max(h.top_m for h in heroes)
+    size = widest / FULL_WIDTH
+    if any(h.taken for h in heroes):  # their lumps stay as large as they were
+        size = max(size, layer.cells.size_m)
     wind = layer.wind.model_copy(update={"speed_m_s": 0.0}) if sky.motion.loop else layer.wind
     area = sum(math.pi * h.width_m**2 / 4.0 for h in heroes)
     return layer.model_copy(update={
         "id": layer.id + HEROES, "heroes": heroes, "thickness_m": ROOM * highest,
         "cover_oktas": min(max(8.0 * area / ABOUT_M**2, LEAST_OKTAS), 8.0),
-        "cells": layer.cells.model_copy(update={"size_m": widest / FULL_WIDTH}),
+        "cells": layer.cells.model_copy(update={"size_m": size}),
         "body": layer.body.model_copy(update={
             "growth": 1.0, "growth_spread": 0.0, "anvil": max(h.anvil for h in heroes)}),
         "life": layer.life.model_copy(update={"cycle_s": 0.0}), "wind": wind,

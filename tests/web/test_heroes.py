@@ -38,7 +38,7 @@ def test_a_dealt_cloud_is_taken_in_hand(page: Page, server: Server) -> None:
     page.locator("[data-take]").click()
     expect(page.locator("#notice")).to_contain_text("Press the cloud", timeout=20_000)
     plate = until(page.locator("#plate").bounding_box, bool)
-    page.mouse.click(plate["x"] + 0.6 * plate["width"], plate["y"] + 0.32 * plate["height"])
+    page.mouse.click(plate["x"] + 0.45 * plate["width"], plate["y"] + 0.47 * plate["height"])
     hero = until(lambda: heroes(server), lambda h: len(h) == 1, 60.0)[0]
     assert hero["taken"] and hero["taken"]["east_m"] == hero["east_m"]
     expect(page.locator(".hero-mark.chosen")).to_have_count(1, timeout=20_000)
