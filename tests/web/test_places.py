@@ -150,6 +150,7 @@ def test_a_height_map_is_chosen_in_the_schedule(page: Page, server: Server, tmp_
     page.locator('[data-path="relief.picture"] .map-file').set_input_files(tmp_path / "air.jpg")
     relief = until(lambda: server.document(HILLS)["relief"], lambda r: r["picture"] != "")
     assert relief["picture"].startswith("data:image/jpeg;base64,")
+    expect(page.locator('[data-unmap="relief.picture"]')).to_have_count(1, timeout=20_000)
     (tmp_path / "flat.png").write_bytes(b"nothing")
     page.locator('[data-path="relief.asset"] .map-file').set_input_files(tmp_path / "flat.png")
     expect(page.locator("#notice")).to_contain_text("cannot be read", timeout=20_000)

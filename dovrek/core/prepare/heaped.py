@@ -185,7 +185,10 @@ def by_hand(record: Record, layer: Layer, seed: int, reach: float, fineness: Fin
     placed = placed_of(layer.heroes)
     forms = hero_forms(wanted=wanted_of(layer.heroes, NOMINAL_RADIUS * size, layer.body.lobes,
                                         fineness.shape_grid))
-    record = _shaped(record, maker.make(forms), max(p.top_m for p in placed), size)
+    # What was dealt keeps the skin of a full-grown cloud of its form.
+    high = max(h.taken.aspect * NOMINAL_RADIUS * size if h.taken else h.top_m
+               for h in layer.heroes)
+    record = _shaped(record, maker.make(forms), high, size)
     life = Life(FULL_GROWN, 0.0, 0.0, ENDINGS.index(layer.life.ending), False, 0.0, 0.0)
     # None is seen twice: the torus is wider than all that can be seen of any.
     far = max(max(abs(p.x), abs(p.y)) + p.radius_m for p in placed)

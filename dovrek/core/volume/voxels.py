@@ -16,6 +16,7 @@ from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.run.workers import Cancel, Workers
 
 BLOCK = 8  # voxels a side
+TRUST = 0.8  # part of a distance to the next cloud that is taken
 TOWER = 4  # blocks a side of what is first looked at as a whole
 BLOCK_BYTES = BLOCK**3 * 4
 
@@ -65,7 +66,7 @@ def _fill(field, base, voxel, x0, y0, z0, nx, ny, nz, i0, i1, rain, places, valu
     p = field.layers[0]
     floor = -1e9 if rain else max(p.lowest, falls_from(p))
     block = BLOCK * voxel
-    near = 0.5 * math.sqrt(3.0) * block  # from a block's middle to its corners
+    near = 0.5 * math.sqrt(3.0) * block / TRUST  # from a block's middle to its corners
     n = 0
     for ti in range(i0, i1):
         for tj in range((ny + TOWER - 1) // TOWER):
@@ -99,7 +100,7 @@ def _fill(field, base, voxel, x0, y0, z0, nx, ny, nz, i0, i1, rain, places, valu
                                         some = some or sigma > 0.0
                                         c += 1
                                         # As far as the nearest cloud there is none.
-                                        skip = int(-f / voxel) if f < -voxel else 0
+                                        skip = int(-TRUST * f / voxel) if f < -voxel else 0
                                         while skip > 0 and c < BLOCK:
                                             values[n, at + c] = 0.0
                                             c += 1

@@ -74,9 +74,9 @@ def test_clouds_stand_near_and_ahead_only(studio: Studio, high: float) -> None:
     assert len(some) < 0.45 * len(all_round)
     at = {(round(x), round(y)) for x, y in some}
     missing = np.array([p for p in all_round if (round(p[0]), round(p[1])) not in at])
-    # A sketch's level is near enough within a thousandth: of the smallest, one or two may lack.
+    # A sketch's level is near enough within a thousandth: of the smallest a few may lack.
     near = np.hypot(*missing.T) <= NEAR_M
-    assert near.sum() <= 1e-3 * (np.hypot(*all_round.T) <= NEAR_M).sum() + 2
+    assert near.sum() <= 3e-3 * (np.hypot(*all_round.T) <= NEAR_M).sum() + 2
     missing = missing[~near]
     off = np.degrees(np.arctan2(missing[:, 0], missing[:, 1])) - 60.0
     aside = np.abs((off + 180.0) % 360.0 - 180.0) > 27.2  # half the angle of 35 mm

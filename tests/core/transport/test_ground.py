@@ -17,7 +17,7 @@ from dovrek.core.transport.look_ups import from_below, sun_passed
 from dovrek.core.transport.scene import BELOW_M, GROUND, Scene
 from tests.conftest import free_sun
 
-HEAPS = {"genus": "cumulus", "id": "a", "cover_oktas": 3.5, "base_m": 1000,
+HEAPS = {"genus": "cumulus", "id": "a", "seed": 2, "cover_oktas": 3.5, "base_m": 1000,
          "thickness_m": 1800, "cells": {"size_m": 2800}}
 
 
