@@ -72,6 +72,7 @@ def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> No
                         start[1] + (end[1] - start[1]) * k / 6)
         time.sleep(0.04)
     page.mouse.up()
+    time.sleep(0.5)  # the last value is on its way: those before it are stored, too
 
 
 def middle_of(at: Locator) -> tuple[float, float]:
