@@ -288,19 +288,25 @@ def climbed(growth: float) -> float:
     return LEAST_CLIMB + (1.0 - LEAST_CLIMB) * growth**1.3
 
 
-def build_shapes(
-    parameters: ShapeParameters, run: Callable[[Callable[[int, int], None], int], None]
-) -> Shapes:
-    """The shapes of one layer; `run` spreads a function over index ranges."""
+def forms_of(parameters: ShapeParameters) -> tuple[list[float], list[float], float, float]:
+    """Heights in metres at which a layer's forms are made, how far each spreads out at its top,
+    the highest of the heights, and what the highest cloud's is over it."""
     radius = parameters.radius_m
     growths = [parameters.growth * (1.0 - parameters.growth_spread * (1.0 - (k + 1) / SHAPES))
                for k in range(SHAPES)]
     highest = parameters.height_m * climbed(parameters.growth)
     height = min(max(highest, 0.22 * radius), 5.0 * radius)
-    squash = highest / height
-    heights = [height * climbed(g) / climbed(parameters.growth) for g in growths]
-    anvils = [parameters.anvil * min(max((g - 0.72) / 0.2, 0.0), 1.0) for g in growths]
-    return shapes_of_heights(radius, heights, anvils, parameters.lobes,
+    return ([height * climbed(g) / climbed(parameters.growth) for g in growths],
+            [parameters.anvil * min(max((g - 0.72) / 0.2, 0.0), 1.0) for g in growths],
+            height, highest / height)
+
+
+def build_shapes(
+    parameters: ShapeParameters, run: Callable[[Callable[[int, int], None], int], None]
+) -> Shapes:
+    """The shapes of one layer; `run` spreads a function over index ranges."""
+    heights, anvils, height, squash = forms_of(parameters)
+    return shapes_of_heights(parameters.radius_m, heights, anvils, parameters.lobes,
                              [parameters.seed] * SHAPES, list(range(SHAPES)), parameters.grid,
                              squash, run, height)
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from dovrek.core.colour.film import decode_srgb
 from dovrek.core.colour.spectrum import RGB_TO_XYZ
 from dovrek.core.compile.kernels import inner
 from dovrek.core.land.meeting import grid_x, grid_y
@@ -53,8 +54,8 @@ def land_tones(tools: Tools, picture: str) -> Tones:
         return no_tones()
     longer = max(found.size)
     wide, high = (max(round(SIDE * n / longer), 1) for n in found.size)
-    codes = np.asarray(found.resize((wide, high), Image.Resampling.BOX), np.float64) / 255.0
-    linear = np.where(codes <= 0.04045, codes / 12.92, ((codes + 0.055) / 1.055) ** 2.4)
+    by_code = np.array([decode_srgb(code / 255.0) for code in range(256)])
+    linear = by_code[np.asarray(found.resize((wide, high), Image.Resampling.BOX))]
     white = RGB_TO_XYZ.sum(axis=1)
     tones = linear @ RGB_TO_XYZ.T / white
     tones /= max(float(tones[..., 1].mean()), LEAST_MEAN)

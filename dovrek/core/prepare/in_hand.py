@@ -36,7 +36,7 @@ def near_sun(sun: Place) -> Place:
 def view_under(tools: Tools, one: SkyView, other: SkyView, share: float,
                azimuth: float) -> SkyView:
     """The sky between those of two suns of unlike height, a sun at that azimuth (radians). Light
-    changes by ratios as the sun sinks; the nearer of the two tells how the air between dims."""
+    changes by ratios as the sun sinks."""
     if one is other:
         return one._replace(sun_azimuth=azimuth)
     air = one.air + (other.air - one.air) * share

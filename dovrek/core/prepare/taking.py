@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from dovrek.core.clouds.shapes import BOX, SHAPES, ShapeParameters, Shapes, climbed
+from dovrek.core.clouds.shapes import BOX, ShapeParameters, Shapes, forms_of
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.run.stage import Maker
 from dovrek.sky.seen import placed_by_hand
@@ -23,18 +23,6 @@ class Dealt(NamedTuple):
     layer_id: str
     values: dict[str, Any]
     apart: float  # of the place from its axis, over its radius
-
-
-def heights_of_forms(forms: ShapeParameters) -> tuple[list[float], list[float]]:
-    """Heights over the radius at which a layer's forms are made, and how far each spreads out at
-    its top (as `shapes.build_shapes` makes them)."""
-    radius = forms.radius_m
-    growths = [forms.growth * (1.0 - forms.growth_spread * (1.0 - (k + 1) / SHAPES))
-               for k in range(SHAPES)]
-    highest = forms.height_m * climbed(forms.growth)
-    height = min(max(highest, 0.22 * radius), 5.0 * radius)
-    return ([height * climbed(g) / climbed(forms.growth) / radius for g in growths],
-            [forms.anvil * min(max((g - 0.72) / 0.2, 0.0), 1.0) for g in growths])
 
 
 def dealt_at(bodies: Iterable[LayerBody], maker: Maker, x: float, y: float) -> Dealt | None:
@@ -62,7 +50,7 @@ def _nearest(body: LayerBody, forms: Shapes, parameters: ShapeParameters, x: flo
         return None
     k = int(np.argmin(apart))
     one, radius = clouds[k], float(radii[k])
-    aspects, anvils = heights_of_forms(parameters)
+    heights, anvils, _, _ = forms_of(parameters)
     form = int(one["shape"])
     east, north = x + float(dx[k]), y + float(dy[k])
     return Dealt(body.layer.id, {
@@ -71,5 +59,5 @@ def _nearest(body: LayerBody, forms: Shapes, parameters: ShapeParameters, x: flo
         "height_m": min(max(round(float(one["top"]), 1), 50.0), 16_000.0),
         "growth": 1.0, "anvil": round(anvils[form], 3), "seed": parameters.seed,
         "turn_deg": round(-math.degrees(math.atan2(one["turn_sin"], one["turn_cos"])), 2),
-        "taken": {"form": form, "aspect": aspects[form], "east_m": round(east, 1),
-                  "north_m": round(north, 1)}}, float(apart[k]))
+        "taken": {"form": form, "aspect": heights[form] / parameters.radius_m,
+                  "east_m": round(east, 1), "north_m": round(north, 1)}}, float(apart[k]))

@@ -149,7 +149,11 @@ main.addEventListener("click", (e) => {
 });
 async function sendMap(row, file) {
   const layer = row.dataset.path.match(/layers\[([^\]]+)\]/);
-  const places = { "behind.asset": "behind", "relief.picture": "relief/picture", "ground.map": "ground/map" };
+  const places = {
+    "behind.asset": "behind",
+    "relief.picture": "relief/picture",
+    "ground.map": "ground/map",
+  };
   const to = layer ? `layers/${layer[1]}/map` : places[row.dataset.path] || "relief/map";
   await sendFile(to, "picture", file, "the map is not stored");
 }
