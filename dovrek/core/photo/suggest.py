@@ -87,10 +87,11 @@ class Proposal:
 
 def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
             cancel: Cancel, progress: Progress = lambda share, what: None,
-            known_skies: StageCache | None = None) -> Proposal:
+            known_skies: StageCache | None = None, patience: float = 1.0) -> Proposal:
     """A sky like a photograph, over the site and camera of `sky` (its camera framed as the
-    photograph is). `known_skies` keeps the clear skies of a site for its next photograph. Raises
-    Cancelled, TooLittleSky."""
+    photograph is). `known_skies` keeps the clear skies of a site for its next photograph.
+    `patience` lengthens the times after which nothing further is tried (infinite: all is, however
+    slow the machine). Raises Cancelled, TooLittleSky."""
     begun = time.perf_counter()
     hidden = standing(pixels, framing.horizon, framing.skyline)
     stage = Stage(framing, pixels.shape, hidden)
@@ -134,16 +135,16 @@ def suggest(sky: Sky, pixels: Pixels, framing: Framing, preparer: Preparer,
     rivals = [k for k in known if k.error < RIVALS * found.error
               and 1.0 - k.error >= RIVALS_AGREE * (1.0 - found.error)][:RIVALS_MOST]
     if clouds.target > LEAST_CLOUD:
-        genus, first = _named(clouds, found, begun + GENERA_S,
+        genus, first = _named(clouds, found, begun + patience * GENERA_S,
                               lambda share: progress(0.45 + 0.4 * share, "clouds"))
         tied = [first]
         for number, rival in enumerate(rivals[1:]):
-            if time.perf_counter() - begun > PATIENCE_S:
+            if time.perf_counter() - begun > patience * PATIENCE_S:
                 break
             tied.append(clouds.answer(genus, rival, first.cover))
             progress(0.85 + 0.13 * (number + 1) / len(rivals), "the sun by its clouds")
         (found, cover, _), done = _decided(tied, rivals[: len(tied)], clouds,
-                                           clouds.dealt(tied, genus, begun + DEALS_S))
+                                           clouds.dealt(tied, genus, begun + patience * DEALS_S))
         if len(tied) == len(rivals):
             decided = "; its clouds decided"
     heights = [k.elevation_deg for k in rivals]

@@ -32,13 +32,13 @@ def dealt_at(bodies: Iterable[LayerBody], maker: Maker, x: float, y: float) -> D
     for body in bodies:
         if body.forms is None or placed_by_hand(body.layer):
             continue
-        found = _nearest(body, maker.make(body.forms), body.forms.inputs["parameters"], x, y)
+        found = _closest_of(body, maker.make(body.forms), body.forms.inputs["parameters"], x, y)
         if found is not None and (best is None or found.apart < best.apart):
             best = found
     return best
 
 
-def _nearest(body: LayerBody, forms: Shapes, parameters: ShapeParameters, x: float,
+def _closest_of(body: LayerBody, forms: Shapes, parameters: ShapeParameters, x: float,
              y: float) -> Dealt | None:
     clouds, period = body.field.instances, float(body.record["period"])
     dx = (clouds["x"] - x + 0.5 * period) % period - 0.5 * period
