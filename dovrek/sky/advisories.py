@@ -19,6 +19,7 @@ LID_SHARE = 0.02
 BURNT_SHARE = 0.03  # of a picture that may burn out, about the sun itself
 COVER_APART = 1.5  # oktas from the reference's cover
 WEATHER_TOP_M = 20_000.0  # the sunlight inside clouds is tabled up to here
+EARTH_KM, SHALLOWEST, DEEP = 6371.0, 0.2, 2.5  # DEEP: times what fits the planet's radius
 OPAQUE_DEPTH, WHOLE_OKTAS = 12.0, 7.9
 
 
@@ -132,6 +133,13 @@ def _of_place(sky: Sky) -> list[Advisory]:
             "fog below the ground", "fog.level_m", f"The fog's level, {fog.level_m:.0f} m, is not "
             f"above the ground, which lies at {sky.site.elevation_m:.0f} m; there is no fog.",
             f"Raise it to {level:.0f} m.", {"fog.level_m": level}))
+    fitting = max(round(sky.air.planet_radius_km / EARTH_KM, 2), SHALLOWEST)
+    if sky.camera.altitude_m > WEATHER_TOP_M and sky.air.depth > DEEP * fitting:
+        found.append(Advisory(
+            "deep air", "air.depth", "The air is deep for so small a planet: from out here a ball "
+            "of haze hides its ground.",
+            f"Set the air's depth to {fitting:g}, about what fits the radius.",
+            {"air.depth": fitting}))
     hanging = [x for x in sky.layers if x.visible and (
         x.drape.amount > 0.0 or x.drape.gather != 0.0)]
     if hanging and not relief.stands:
@@ -235,6 +243,13 @@ def _of_layer(sky: Sky, index: int, layer: Layer, lid: float) -> list[Advisory]:
             f"above the {WEATHER_TOP_M / 1000:.0f} km of air that carry weather.",
             f"Lower the thickness to {thickness:.0f} m.",
             {f"{path}.thickness_m": round(thickness)}))
+    thin = WEATHER_TOP_M * sky.air.depth
+    if sky.air.depth < 1.0 and layer.visible and thin < layer.top_m <= WEATHER_TOP_M:
+        depth = min(math.ceil(20.0 * layer.top_m / WEATHER_TOP_M) / 20.0, 1.0)
+        found.append(Advisory(
+            "thin air", "air.depth", f"{title} rises to {layer.top_m / 1000:.1f} km, above nearly "
+            f"all of the air: so shallow, it carries weather up to {thin / 1000:.1f} km.",
+            f"Set the air's depth to {depth:g}, or lower the layer.", {"air.depth": depth}))
     before = _hides(sky, layer, eye)
     if before is not None:
         found.append(Advisory(

@@ -128,6 +128,11 @@ class Air(Group):
         scale="log", help="Of the planet; the earth's is 6371 km. Air and layers keep their "
         "heights.",
     )
+    depth: float = number(
+        1.0, low=0.2, high=2.0, step=0.05, unit="×", group="Planet", label="Air depth",
+        scale="log", help="Height over which air and ozone thin out, times the earth's; as much "
+        "of them stands over the ground. Shallow air suits a small planet seen from space.",
+    )
     shadow_rays: bool = choice(
         False, group="Air", label="Shadow rays",
         help="Clouds cast their shadows through the haze: beams and dark rays below them, most "

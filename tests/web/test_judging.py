@@ -600,6 +600,11 @@ def test_every_mend_takes_its_advisory_away() -> None:
     assert {"day exposure", "camera in cloud", "étage", "lid", "air top", "hidden", "map missing",
             "cover apart"} <= codes
     assert "burnt" in {a.code for a in advisories(sky, 20.0, seen=seen)}
+    small = sky_of(air={"planet_radius_km": 100}, camera={"altitude_m": 3e5})
+    thin = sky_of(air={"depth": 0.3}, layers=[{"genus": "cirrus", "id": "a"}])
+    told = {a.code: a for s in (small, thin) for a in advisories(s, 30.0)}
+    assert told["deep air"].values == {"air.depth": 0.2}
+    assert 0.3 < told["thin air"].values["air.depth"] <= 0.6
     for advisory in advisories(sky, -5.0):
         if not advisory.values:
             continue

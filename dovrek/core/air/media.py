@@ -5,6 +5,7 @@ Heights here are kilometres above the site's ground, extinctions per kilometre.
 
 from __future__ import annotations
 
+import math
 from functools import cache
 from importlib.resources import files
 from typing import NamedTuple
@@ -19,9 +20,12 @@ Array = NDArray[np.float64]
 
 AIR_TOP_KM = 120.0
 PROFILE_STEP_KM = 0.25
+# Light that is scattered twice at the air's top reaches so far into the shadow: its sine, nearly.
+DUSK = 0.96
 PROFILE_NODES = int(AIR_TOP_KM / PROFILE_STEP_KM) + 1
 
 REFRACTIVITY_AT_SEA = 2.78e-4  # n − 1 of air at 15 °C, 1013.25 hPa, visible light
+MOST_BENT = 0.6  # curvature of a level ray over the planet's: at 1 light would run round it
 ANGSTROM_EXPONENT = 1.3
 HAZE_ALBEDO = 0.94
 HAZE_LOBES = ((0.965, 0.80), (0.035, -0.45))  # weight and asymmetry of each Henyey–Greenstein lobe
@@ -39,12 +43,15 @@ class AirParameters(NamedTuple):
     ground_warmth: float
     elevation_m: float
     planet_radius_km: float = PLANET_RADIUS_KM
+    depth: float = 1.0  # heights of molecules and ozone over the earth's; columns stay
 
 
 class Media(NamedTuple):
     """Constituents as kernels read them."""
 
     radius_km: float  # of the ground at the site
+    refractivity: float  # n − 1 at relative density 1
+    cosine_low: float  # of the sun, below which nothing lights the air that has been seen
     molecules: Array  # (481,) relative density every 0.25 km above the ground; sea level is 1
     ozone: Array  # (481,) relative to the tent's peak
     haze_height_km: float
@@ -146,14 +153,18 @@ def media_of(air: AirParameters, wavelengths_nm: Array = WAVELENGTHS_NM) -> Medi
     elevation_km = air.elevation_m * 1e-3
     sea = standard_density()
     sea_z = np.arange(len(sea)) * PROFILE_STEP_KM
-    z = np.arange(PROFILE_NODES) * PROFILE_STEP_KM + elevation_km
+    z = (np.arange(PROFILE_NODES) * PROFILE_STEP_KM + elevation_km) / air.depth
     molecules = np.exp(np.interp(z, sea_z, np.log(sea)))
-    column_km = float(np.trapezoid(sea, sea_z))
+    column_km = air.depth * float(np.trapezoid(sea, sea_z))
     haze_height_km = air.haze_height_m * 1e-3
+    dusk = min(2.0 * math.acos(1.0 / (1.0 + AIR_TOP_KM / air.planet_radius_km)), 0.5 * math.pi)
     haze = air.haze * (wavelengths_nm / 550.0) ** (-ANGSTROM_EXPONENT) / haze_height_km
-    ozone_column_km = 0.5 * (OZONE_HIGH_KM - OZONE_LOW_KM)
+    ozone_column_km = 0.5 * air.depth * (OZONE_HIGH_KM - OZONE_LOW_KM)
     return Media(
         radius_km=air.planet_radius_km + elevation_km,
+        refractivity=min(REFRACTIVITY_AT_SEA / air.depth,
+                         MOST_BENT * column_km / air.planet_radius_km),
+        cosine_low=-round(DUSK * math.sin(dusk), 2),
         molecules=molecules,
         ozone=ozone_tent(z),
         haze_height_km=haze_height_km,

@@ -24,7 +24,7 @@ from dovrek.core.compile.kernels import inner, kernel, solver
 Array = NDArray[np.float64]
 
 HEIGHTS, COSINES, MOMENTS = 20, 64, 6
-COSINE_LOW, COSINE_KNEE, LINEAR_NODES = -0.36, 0.06, 43
+COSINE_KNEE, LINEAR_NODES = 0.06, 43
 KNEE_SQUARE = (1.0 - COSINE_KNEE - 0.01 * (COSINES - LINEAR_NODES)) / (COSINES - LINEAR_NODES) ** 2
 
 
@@ -48,20 +48,21 @@ class Scattered(NamedTuple):
 
 
 @kernel
-def cosine_of(j):
-    """Sun cosine of a grid column: steps of 0.01 through twilight, wider by day."""
+def cosine_of(low, j):
+    """Sun cosine of a grid column: even steps through twilight (0.01 on the earth, where `low` is
+    −0.36), wider by day."""
     if j < LINEAR_NODES:
-        return COSINE_LOW + 0.01 * j
+        return low + (COSINE_KNEE - low) / (LINEAR_NODES - 1) * j
     k = j - (LINEAR_NODES - 1)
     return COSINE_KNEE + 0.01 * k + KNEE_SQUARE * k * k
 
 
 @kernel
-def column_of(cosine):
+def column_of(low, cosine):
     """Fractional grid column of a sun cosine."""
-    c = clamp(cosine, COSINE_LOW, 1.0)
+    c = clamp(cosine, low, 1.0)
     if c <= COSINE_KNEE:
-        return (c - COSINE_LOW) / 0.01
+        return (c - low) / (COSINE_KNEE - low) * (LINEAR_NODES - 1)
     d = c - COSINE_KNEE
     k = (-0.01 + math.sqrt(1e-4 + 4.0 * KNEE_SQUARE * d)) / (2.0 * KNEE_SQUARE)
     return min((LINEAR_NODES - 1) + k, COSINES - 1.0)
@@ -111,7 +112,7 @@ def scattered_source(moments, media, height_km, mu_sun, mu, x, rayleigh, haze, c
     u = math.sqrt(clamp(height_km / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
     i = min(int(u), HEIGHTS - 2)
     fi = u - i
-    c = column_of(mu_sun)
+    c = column_of(media.cosine_low, mu_sun)
     j = min(int(c), COSINES - 2)
     fj = c - j
     w00, w01, w10, w11 = (1 - fi) * (1 - fj), (1 - fi) * fj, fi * (1 - fj), fi * fj
@@ -215,7 +216,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                                 there[j, m, w] = ((1.0 - above) * moments[low, j, m, w]
                                                   + above * moments[low + 1, j, m, w])
                 for j in range(COSINES):
-                    mu_s = cosine_of(j)
+                    mu_s = cosine_of(media.cosine_low, j)
                     sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
                     for b in range(azimuths):
                         cosine = mu * mu_s + sin_v * math.cos(math.pi * (b + 0.5) / azimuths
@@ -231,7 +232,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                             continue
                         s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
                         xp = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
-                        c = column_of(mu_sp)
+                        c = column_of(media.cosine_low, mu_sp)
                         at = min(int(c), COSINES - 2)
                         fj = c - at
                         m0, m1, g = there[at], there[at + 1], 1.0 - fj
@@ -242,7 +243,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                                 g * m0[4, w] + fj * m1[4, w], g * m0[5, w] + fj * m1[5, w],
                                 mu_p, xp, rayleigh[w], haze[w], chi1, media.chi2_molecules, chi2)
             for j in range(COSINES):
-                mu_s = cosine_of(j)
+                mu_s = cosine_of(media.cosine_low, j)
                 sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
                 for b in range(azimuths):
                     vx = sin_v * math.cos(math.pi * (b + 0.5) / azimuths)
@@ -254,7 +255,7 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
                                 light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
                                                    * trans[w] * max(mu_g, 0.0))
                         else:
-                            c = column_of(mu_g)
+                            c = column_of(media.cosine_low, mu_g)
                             at = min(int(c), COSINES - 2)
                             for w in range(WAVES):
                                 e = (ground[at, w] * (1.0 - c + at)

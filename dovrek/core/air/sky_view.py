@@ -218,7 +218,7 @@ def ground_radiance(media, sun, ground, mu_s, direct_share, diffuse_share, out):
     columns, trans = np.empty(4), np.empty(WAVES)
     scaled = media.haze_per_km * (1.0 - media.haze_albedo * media.haze_chi[3])
     sun_transmittance(sun, media, 0.0, mu_s, scaled, columns, trans)
-    c = column_of(mu_s)
+    c = column_of(media.cosine_low, mu_s)
     j = min(int(c), COSINES - 2)
     f = c - j
     for w in range(WAVES):

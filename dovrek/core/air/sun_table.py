@@ -16,7 +16,6 @@ from dovrek.core.air.media import (
     AIR_TOP_KM,
     PROFILE_NODES,
     PROFILE_STEP_KM,
-    REFRACTIVITY_AT_SEA,
     Media,
 )
 from dovrek.core.colour.spectrum import WAVES
@@ -48,8 +47,8 @@ def profile(table, height_km):
 
 
 @inner
-def _refractive_index(molecules, height_km):
-    return 1.0 + REFRACTIVITY_AT_SEA * profile(molecules, height_km)
+def _refractive_index(media, height_km):
+    return 1.0 + media.refractivity * profile(media.molecules, height_km)
 
 
 @inner
@@ -65,7 +64,7 @@ def _branch(media, low_km, high_km, invariant, out):
         x = (k + 0.5) / TRACE_STEPS
         h = low_km + span * x * x
         dh = 2.0 * span * x / TRACE_STEPS
-        n = _refractive_index(media.molecules, h)
+        n = _refractive_index(media, h)
         sine = min(invariant / (n * (media.radius_km + h)), 1.0)
         cosine = math.sqrt(max(1.0 - sine * sine, 1e-10))
         ds = dh / cosine
@@ -74,14 +73,14 @@ def _branch(media, low_km, high_km, invariant, out):
         out[0] += ds * profile(media.molecules, h)
         out[1] += ds * math.exp(-h / media.haze_height_km)
         out[2] += ds * profile(media.ozone, h)
-        out[3] += -REFRACTIVITY_AT_SEA * slope / n * sine / cosine * dh
+        out[3] += -media.refractivity * slope / n * sine / cosine * dh
 
 
 @kernel
 def _trace(media, height_km, zenith_apparent, out):
     """Columns and bending from a height along an apparent zenith angle (radians) to space."""
     out[:] = 0.0
-    n = _refractive_index(media.molecules, height_km)
+    n = _refractive_index(media, height_km)
     invariant = n * (media.radius_km + height_km) * math.sin(zenith_apparent)
     if zenith_apparent <= 0.5 * math.pi:
         _branch(media, height_km, AIR_TOP_KM, invariant, out)
@@ -89,7 +88,7 @@ def _trace(media, height_km, zenith_apparent, out):
     low, high = -0.5, height_km
     for _ in range(60):  # bisect for the tangent height, n r = invariant
         middle = 0.5 * (low + high)
-        if _refractive_index(media.molecules, middle) * (media.radius_km + middle) > invariant:
+        if _refractive_index(media, middle) * (media.radius_km + middle) > invariant:
             high = middle
         else:
             low = middle
@@ -101,8 +100,8 @@ def _trace(media, height_km, zenith_apparent, out):
 @kernel
 def _row(media, height_km, traced, angles):
     """All launches of one height: columns, bending and apparent angles, horizon first."""
-    n0 = _refractive_index(media.molecules, 0.0)
-    n = _refractive_index(media.molecules, height_km)
+    n0 = _refractive_index(media, 0.0)
+    n = _refractive_index(media, height_km)
     sine = n0 * media.radius_km / (n * (media.radius_km + height_km))
     lowest = math.pi - math.asin(min(sine, 1.0)) if height_km > 0.0 else 0.5 * math.pi
     for k in range(LAUNCHES):

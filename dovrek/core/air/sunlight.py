@@ -143,7 +143,7 @@ def ground_light(media: Media, table: SunTable, scattered: Scattered,
     weights = xyz_weights()
     returned = media.albedo / math.pi
     direct = max(mu, 0.0) * (returned * trans) @ weights
-    c = column_of(mu)
+    c = column_of(media.cosine_low, mu)
     j = min(int(c), COSINES - 2)
     f = c - j
     low, high = np.maximum(scattered.ground[j], 1e-30), np.maximum(scattered.ground[j + 1], 1e-30)

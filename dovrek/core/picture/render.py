@@ -15,7 +15,7 @@ from dovrek.core.clouds.values import smooth
 from dovrek.core.colour.curve import PLAIN, Curve, curve_of
 from dovrek.core.colour.film import ISO_CONSTANT, automatic_white, meter, meter_for
 from dovrek.core.colour.glass import CLEAR, Glass
-from dovrek.core.geometry.lens import picture_lens
+from dovrek.core.geometry.lens import direction_at, picture_lens
 from dovrek.core.geometry.planet import HIGH_EYE_M
 from dovrek.core.geometry.views import VIEWS
 from dovrek.core.geometry.views.view import Lens
@@ -262,6 +262,7 @@ def render_passes(
 
 
 WHOLE_EYE_M = 15_000.0  # from here on the ground counts as much as the sky for the exposure
+AIRY_M = 80_000.0  # height of air that still shows against the dark
 WHOLE_HIGH = 2.1  # stops above middle grey up to which lit clouds come, seen from high up
 UNLIT = 0.1  # of what is brightest: below it nothing counts as lit, from high up
 
@@ -288,6 +289,16 @@ class Metered(NamedTuple):
         return self if view == "picture" else self._replace(glass=CLEAR)
 
 
+def faces_planet(camera: Camera, radius: float) -> bool:
+    """Whether a picture holds something of the planet or of the air about it (`radius` m)."""
+    beyond = (radius + AIRY_M) / (radius + camera.altitude_m)
+    if beyond >= 1.0:
+        return True
+    limb, lens = -math.sqrt(1.0 - beyond * beyond), picture_lens(camera)
+    edge = np.linspace(0.0, 1.0, 13)
+    return any(direction_at(lens, u, v)[2] <= limb for u in edge for v in edge)
+
+
 def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel,
               expose_for: str = "all") -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture: on its sky,
@@ -296,6 +307,9 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
     size = METER_SIZE
     if prepared.fineness.in_hand:
         quality, size = replace(QUALITIES["hand"], tile=METER_IN_HAND), METER_IN_HAND
+
+    if not faces_planet(camera, prepared.scene.radius):  # all is dark: what is lit lies below
+        camera = camera.model_copy(update={"pitch_deg": -90.0})
 
     def metered(ground: bool) -> float:
         frame = render_frame(prepared, picture_lens(camera), size, quality, workers, cancel,

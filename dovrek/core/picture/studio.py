@@ -33,7 +33,8 @@ from dovrek.sky.clip import sky_at
 from dovrek.sky.document import Sky
 
 EXTENT_KM = 40.0
-EXTENT_LIMITS_KM = (1.0, 3000.0)
+EXTENT_LIMITS_KM = (1.0, 200_000.0)  # wider than the planet: a globe
+OUT_THERE = 3.0  # radii of the planet over its ground, from where a globe's light is told
 SIDE_LIMIT = 8192
 
 
@@ -67,7 +68,7 @@ class Wish:
     def lens(self, sky: Sky) -> Lens:
         camera = sky.camera if self.clip_s is None else sky_at(sky, self.clip_s).camera
         return lens_of(self.seen, camera, Frame(self.width / self.height, self.centre_deg,
-                                                    self.extent_km * 1e3))
+                                                    self.extent_km * 1e3, sky.air.planet_m))
 
     def told(self, sky: Sky) -> Sky:
         """The document as it stands at the wish's second."""
@@ -76,6 +77,13 @@ class Wish:
     def marching(self) -> Marching:
         return Marching(self.settings.step, self.settings.detail, self.sun_disc, self.ground,
                         self.settings.footprint, self.land, self.sky)
+
+
+def from_far(sky: Sky) -> Sky:
+    """A sky seen from so far that its light is told for the whole face of the planet."""
+    far = min(OUT_THERE * sky.air.planet_m, 1e8)
+    return sky.model_copy(update={"camera": sky.camera.model_copy(update={
+        "altitude_m": far, "pitch_deg": -90.0, "lens_mm": 35.0})})
 
 
 def holed(wish: Wish, sky: Sky) -> Wish:
@@ -108,6 +116,8 @@ class Studio:
         """Scene and film of a sky for a wish, by the studio's preparer or by one that reads
         through to it. Raises Cancelled."""
         preparer = preparer or self.preparer
+        if wish.lens(sky).globe > 0.0:
+            sky = from_far(sky)
         if wish.clip_s is not None:
             whole = wish.settings.fineness  # what lies aside may drift into view
             if wish.soon:

@@ -28,7 +28,7 @@ def air_parameters(sky: Sky) -> AirParameters:
     return AirParameters(sky.air.haze, sky.air.haze_height_m, sky.air.ozone_du,
                          water * SEA_ALBEDO + (1.0 - water) * sky.air.ground_albedo,
                          water * SEA_WARMTH + (1.0 - water) * sky.air.ground_warmth,
-                         sky.site.elevation_m, sky.air.planet_radius_km)
+                         sky.site.elevation_m, sky.air.planet_radius_km, sky.air.depth)
 
 
 def water_share_of(sky: Sky) -> float:
@@ -40,10 +40,10 @@ def water_share_of(sky: Sky) -> float:
 
 @stage("sun table")
 def sun_table(tools: Tools, haze_height_m: float, elevation_m: float,
-              planet_radius_km: float) -> SunTable:
+              planet_radius_km: float, depth: float) -> SunTable:
     """Columns toward the sun: they know profiles and radius, not the amount of haze."""
     return build_sun_table(media_of(AirParameters(1.0, haze_height_m, 1.0, 0.0, 0.0, elevation_m,
-                                                  planet_radius_km)))
+                                                  planet_radius_km, depth)))
 
 
 @stage("scattering", wide=True)
@@ -89,7 +89,7 @@ class AirNodes:
 def air_nodes(air: AirParameters, quality: Quality) -> AirNodes:
     """The stages of an air."""
     table = sun_table(haze_height_m=air.haze_height_m, elevation_m=air.elevation_m,
-                      planet_radius_km=air.planet_radius_km)
+                      planet_radius_km=air.planet_radius_km, depth=air.depth)
     return AirNodes(air, table, scattering(air=air, table=table, quality=quality))
 
 

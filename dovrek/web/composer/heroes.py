@@ -11,6 +11,7 @@ import numpy as np
 from flask import Blueprint, abort
 
 from dovrek.core.geometry.lens import direction_at, place_of
+from dovrek.core.geometry.views.plan import found_on, laid_out
 from dovrek.core.land.meeting import raised
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Preparer
@@ -76,11 +77,12 @@ def on_base(sky: Sky, seen: Look, layer: Layer, u: float, v: float) -> Point:
     """Metres east and north of the site where a place of a view lies on a layer's base.
     Raises SkyError."""
     camera = raised(sky).camera
+    lens = lens_of(sky, seen)
     if seen.from_above:
-        wide = 1e3 * seen.extent_km
-        return (camera.east_m + (u - 0.5) * wide,
-                camera.north_m + (0.5 - v) * wide / seen.aspect(sky))
-    ray = direction_at(lens_of(sky, seen), u, v)
+        east, north = found_on(lens, (2.0 * u - 1.0) * lens.half_width,
+                               (1.0 - 2.0 * v) * lens.half_height)
+        return camera.east_m + east, camera.north_m + north
+    ray = direction_at(lens, u, v)
     above = _base_of(sky, layer) - camera.altitude_m
     # The base curves away below the level plane: h + t·dz + t²/2R = base.
     bend, rise = (1.0 - ray[2] ** 2) / (2.0 * sky.air.planet_m), float(ray[2])
@@ -103,7 +105,7 @@ def _far(sky: Sky, east_m: float, north_m: float) -> float:
 
 def sized(sky: Sky, seen: Look, east_m: float, north_m: float) -> dict[str, float]:
     """Width and height of a new cloud, by how much of the view it takes up there."""
-    wide = 1e3 * seen.extent_km if seen.from_above else (
+    wide = 2.0 * lens_of(sky, seen).half_width if seen.from_above else (
         2.0 * math.tan(0.5 * sky.camera.fov_h_rad) * max(_far(sky, east_m, north_m), 500.0))
     width = min(max(SEEN_SHARE * wide, WIDTHS_M[0]), WIDTHS_M[1])
     return {"width_m": round(width, -1),
@@ -126,10 +128,10 @@ def _toward(sky: Sky, hero: Hero, up_m: float, aside_m: float) -> np.ndarray | N
 def marks(sky: Sky, seen: Look, height: float, unit: float) -> list[HeroMark]:
     """Marks of all clouds placed by hand that a view shows."""
     found: list[HeroMark] = []
-    lens = None if seen.from_above else lens_of(sky, seen)
+    lens = lens_of(sky, seen)
 
     def at(vector: np.ndarray | None) -> Point | None:
-        place = None if vector is None or lens is None else place_of(lens, vector)
+        place = None if vector is None else place_of(lens, vector)
         if place is None or not (-0.3 <= place[0] <= 1.3 and -0.3 <= place[1] <= 1.3):
             return None
         return place[0] * unit, place[1] * height
@@ -139,10 +141,10 @@ def marks(sky: Sky, seen: Look, height: float, unit: float) -> list[HeroMark]:
         for hero in layer.heroes:
             top = side = None
             if seen.from_above:
-                per_m = unit / (1e3 * seen.extent_km)
-                foot: Point | None = (
-                    0.5 * unit + (hero.east_m - sky.camera.east_m) * per_m,
-                    0.5 * height - (hero.north_m - sky.camera.north_m) * per_m)
+                per_m = unit / (2.0 * lens.half_width)
+                x, y = laid_out(lens, hero.east_m - sky.camera.east_m,
+                                hero.north_m - sky.camera.north_m)
+                foot: Point | None = (0.5 * unit + x * per_m, 0.5 * height - y * per_m)
                 side = (foot[0] + 0.5 * hero.width_m * per_m, foot[1]) if foot else None
             else:
                 foot = at(_toward(sky, hero, base, 0.0))

@@ -16,7 +16,7 @@ from dovrek.core.geometry.views.view import Lens
 from dovrek.sky.clip import wind_of
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
-from dovrek.web.composer.places import Contour, Footprint, Plan, contours, footprints
+from dovrek.web.composer.places import Contour, Footprint, Plan, contours, footprints, globe
 from dovrek.web.live.looks import Look
 
 UNIT = 1000.0
@@ -25,7 +25,7 @@ LOWEST_PATH = math.radians(-3.0)
 ARROW = 46.0
 WINDS_X, WINDS_Y, WIND_ROW = 78.0, 92.0, 74.0
 STRETCH_MOST = 900.0  # drawn of what a layer covers in the clip
-SCALES_KM = (0.5, 1, 2, 5, 10, 20, 50, 100)
+SCALES_KM = (0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000)
 COMPASS = {0: "N", 45: "NE", 90: "E", 135: "SE", 180: "S", 225: "SW", 270: "W", 315: "NW"}
 Point = tuple[float, float]
 
@@ -61,6 +61,8 @@ class Overlay:
     footprints: list[Footprint] = field(default_factory=list)
     scale: tuple[float, float, str] | None = None  # left end, length, text
     centre: Point = (0.0, 0.0)
+    extent_km: float = 0.0  # how wide a plan is
+    globe_km: float = 0.0  # radius of the planet, where the plan is a globe
 
 
 def vector_of(elevation: float, azimuth: float) -> np.ndarray:
@@ -156,7 +158,11 @@ def _sun(over: Overlay, sky: Sky, lens: Lens) -> None:
 
 def _plan(over: Overlay, sky: Sky) -> None:
     cx, cy = over.centre
-    plan = Plan(sky, over.centre, over.look.extent_km)
+    lens = lens_of(sky, over.look)
+    plan = Plan(sky, over.centre, lens)
+    over.extent_km, over.globe_km = 2e-3 * lens.half_width, 1e-3 * lens.globe
+    if lens.globe > 0.0:
+        over.lines += globe(plan, over.height)
     over.contours, over.footprints = contours(plan), footprints(plan)
     reach = 0.48 * over.height
 
@@ -178,10 +184,10 @@ def _plan(over: Overlay, sky: Sky) -> None:
     over.marks.append(("compass", cx, 26.0, "N"))
     for row, layer in enumerate(x for x in sky.layers if x.visible):
         over.arrows.append(_arrow(layer, WINDS_X, WINDS_Y + row * WIND_ROW, (
-            sky.motion.length_s * sky.motion.time_scale * UNIT / (1e3 * over.look.extent_km))))
-    target = 0.25 * over.look.extent_km
+            sky.motion.length_s * sky.motion.time_scale * plan.per_m)))
+    target = 0.25 * over.extent_km
     km = max((s for s in SCALES_KM if s <= target), default=SCALES_KM[0])
-    length = km / over.look.extent_km * UNIT
+    length = km / over.extent_km * UNIT
     over.scale = (UNIT - 40.0 - length, length, f"{km:g} km")
 
 

@@ -10,8 +10,12 @@ from typing import Any
 
 import numpy as np
 from contourpy import LineType, contour_generator
+from numpy.typing import NDArray
 
+from dovrek.core.geometry.views.plan import laid_out
+from dovrek.core.geometry.views.view import Lens
 from dovrek.core.land.forms import heights_of, shape_of
+from dovrek.core.land.world import foot_on
 from dovrek.sky.document import Sky
 from dovrek.sky.relief import Relief
 
@@ -62,15 +66,44 @@ class Contour:
 class Plan:
     """Where places lie on a plan that is centred at the camera's foot."""
 
-    def __init__(self, sky: Sky, centre: Point, extent_km: float) -> None:
-        self.sky, self.centre = sky, centre
-        self.per_km = UNIT / extent_km
+    def __init__(self, sky: Sky, centre: Point, lens: Lens) -> None:
+        self.sky, self.centre, self.lens = sky, centre, lens
+        self.per_m = UNIT / (2.0 * lens.half_width)
 
     def at(self, east_km: float, north_km: float) -> Point:
         """The place of kilometres from the site."""
         camera = self.sky.camera
-        return (self.centre[0] + (east_km - 1e-3 * camera.east_m) * self.per_km,
-                self.centre[1] - (north_km - 1e-3 * camera.north_m) * self.per_km)
+        x, y = laid_out(self.lens, 1e3 * east_km - camera.east_m, 1e3 * north_km - camera.north_m)
+        return self.centre[0] + x * self.per_m, self.centre[1] - y * self.per_m
+
+
+def globe(plan: Plan, height: float) -> list[tuple[str, str]]:
+    """Lines of a globe: paper beside it, its rim, and its meridians and parallels every 30°."""
+    x, y, r = *plan.centre, plan.lens.globe * plan.per_m
+    rim = f"M{x - r:.1f} {y:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 " \
+          f"{-2 * r:.1f} 0Z"
+    foot = foot_on(plan.sky)
+    level = math.cos(foot[0])
+    up = np.array([level * math.cos(foot[1]), level * math.sin(foot[1]), math.sin(foot[0])])
+    east = np.array([-math.sin(foot[1]), math.cos(foot[1]), 0.0])
+    north = np.cross(up, east)
+
+    def drawn(latitudes: NDArray[np.float64], longitudes: NDArray[np.float64]) -> str:
+        c = np.cos(latitudes)
+        there = np.stack([c * np.cos(longitudes), c * np.sin(longitudes), np.sin(latitudes)], -1)
+        path, last = "", False
+        for a, b, near in zip(there @ east, there @ north, there @ up > 0.0, strict=True):
+            if near:
+                path += f"{'L' if last else 'M'}{x + r * a:.1f} {y - r * b:.1f}"
+            last = near
+        return path
+
+    along = np.linspace(-math.pi, math.pi, 145)
+    lines = [drawn(np.full_like(along, math.radians(k)), along) for k in range(-60, 61, 30)]
+    lines += [drawn(0.5 * along, np.full_like(along, math.radians(k)))
+              for k in range(-180, 180, 30)]
+    return [("paper", f"M0 0H{UNIT:.0f}V{height:.1f}H0Z{rim}"), ("rim", rim),
+            ("graticule", "".join(lines))]
 
 
 def _path(points: list[Point]) -> str:

@@ -13,7 +13,12 @@ from dovrek.core.air.media import AirParameters, Media, media_of, rayleigh_optic
 from dovrek.core.air.scattering import column_of, cosine_of
 from dovrek.core.air.sky_looks import sky_radiance
 from dovrek.core.air.sky_view import haze_phase
-from dovrek.core.air.sun_table import build_sun_table, sun_columns, sun_transmittance
+from dovrek.core.air.sun_table import (
+    build_sun_table,
+    profile,
+    sun_columns,
+    sun_transmittance,
+)
 from dovrek.core.air.sunlight import illuminances
 from dovrek.core.colour.spectrum import (
     WAVELENGTHS_NM,
@@ -174,7 +179,7 @@ def test_exponential_of_kernels() -> None:
 
 def test_scattering_grid_inverts() -> None:
     for j in range(64):
-        assert column_of(cosine_of(j)) == pytest.approx(j, abs=1e-6)
+        assert column_of(-0.36, cosine_of(-0.36, j)) == pytest.approx(j, abs=1e-6)
 
 
 def test_daylight_white_is_near_d65() -> None:
@@ -182,3 +187,31 @@ def test_daylight_white_is_near_d65() -> None:
     xyz = white_of_temperature(6504.0)
     x, y = xyz[0] / xyz.sum(), xyz[1] / xyz.sum()
     assert (x, y) == pytest.approx((0.3127, 0.3290), abs=0.01)
+
+
+@pytest.mark.parametrize("depth", [0.2, 0.5, 2.0])
+def test_shallow_and_deep_air_have_the_same_column(media: Media, depth: float) -> None:
+    """Toward the zenith as much of each; molecules thin out over `depth` times the height."""
+    columns = []
+    for air in (media, media_of(STANDARD._replace(depth=depth))):
+        out = np.empty(4)
+        sun_columns(build_sun_table(air), 0.0, 1.0, out)
+        columns.append((out[0] * air.molecules_per_km[3], out[2] * air.ozone_per_km[3]))
+    assert columns[1] == pytest.approx(columns[0], rel=0.02)
+    ours, heights = media_of(STANDARD._replace(depth=depth)), (1.0, 4.0, 9.0, 16.0)
+    thinned = [profile(ours.molecules, h * depth) for h in heights]
+    assert thinned == pytest.approx([profile(media.molecules, h) for h in heights], rel=0.02)
+
+
+def test_light_reaches_round_a_small_planet(media: Media) -> None:
+    """The darkest sun that is tabled: 21° down on the earth, the whole way round on a small one;
+    light is bent round no planet."""
+    assert media.cosine_low == -0.36
+    small, great = (media_of(STANDARD._replace(planet_radius_km=r)) for r in (50.0, 63_710.0))
+    assert small.cosine_low < -0.9 < -0.36 < great.cosine_low < 0.0
+    for air in (media, small, great):
+        table = build_sun_table(air)
+        assert np.isfinite(table.columns).all() and (np.diff(table.horizon) <= 1e-9).all()
+        for j in (0, 20, 42, 63):
+            assert column_of(air.cosine_low, cosine_of(air.cosine_low, j)) == pytest.approx(j)
+    assert great.refractivity < media.refractivity == small.refractivity

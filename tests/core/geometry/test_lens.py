@@ -9,6 +9,7 @@ import pytest
 
 from dovrek.core.geometry.lens import direction_at, dome_lens, picture_lens, place_of, plan_lens
 from dovrek.core.geometry.views import OFFERED, lens_of, pixel_size, ray_of
+from dovrek.core.geometry.views.plan import found_on, laid_out
 from dovrek.core.geometry.views.view import Frame, Lens
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.sparing import find_horizon
@@ -113,3 +114,23 @@ def test_a_fisheye_has_the_zenith_in_the_middle_and_the_horizon_at_its_rim() -> 
     assert direction_at(lens, 0.5, 1.0) == pytest.approx([1.0, 0.0, 0.0], abs=1e-9)  # heading
     assert direction_at(lens, 1.0, 0.5) == pytest.approx([0.0, -1.0, 0.0], abs=1e-9)  # its right
     assert direction_at(lens, 0.5, 0.75)[2] == pytest.approx(math.cos(math.radians(45.0)))
+
+
+def test_a_plan_wider_than_the_planet_is_a_globe() -> None:
+    """Orthographic projection: a quarter of the way round lies on the rim, an arc of 30° half
+    way to it; beside the globe rays look up. It fills the height whatever width was asked."""
+    radius = 1e5
+    lens = lens_of(OFFERED["plan"], Camera(), Frame(1.5, extent_m=2e8, planet_m=radius))
+    assert lens.globe == radius and lens.half_height == pytest.approx(1.04 * radius)
+    assert lens.half_width == pytest.approx(1.5 * lens.half_height)
+    x = 0.5 + 0.5 * (0.5 * radius) / lens.half_width
+    (east, north), down = ray(lens, x, 0.5)
+    assert east == pytest.approx(radius * math.pi / 6.0) and abs(north) < 1e-6 and down[2] == -1.0
+    assert ray(lens, 0.01, 0.01)[1][2] == 1.0
+    for far, bearing in ((2e4, 0.3), (1.2e5, 2.0), (1.5e5, 5.0)):
+        there = far * math.sin(bearing), far * math.cos(bearing)
+        assert found_on(lens, *laid_out(lens, *there)) == pytest.approx(there, abs=1.0)
+    rim = laid_out(lens, 4e5, 0.0)  # on the far side
+    assert rim == pytest.approx((radius, 0.0))
+    flat = lens_of(OFFERED["plan"], Camera(), Frame(1.5, extent_m=1.9e5, planet_m=radius))
+    assert flat.globe == 0.0 and laid_out(flat, 3.0, 4.0) == found_on(flat, 3.0, 4.0) == (3.0, 4.0)

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.geometry.planet import EARTH_M
 from dovrek.sky.document import Camera
 
 Direction = NDArray[np.float64]  # (3,) unit vector: east, north, up
@@ -24,6 +25,7 @@ class Lens(NamedTuple):
     half_height: float
     centre: float  # azimuth of a dome's middle column, radians
     in_metres: bool = False  # pixels are as wide near and far
+    globe: float = 0.0  # metres of the planet's radius where a plan shows its half; else 0
 
 
 class Frame(NamedTuple):
@@ -32,6 +34,7 @@ class Frame(NamedTuple):
     aspect: float  # width over height
     centre_deg: float = 0.0  # bearing of a dome's middle
     extent_m: float = 40_000.0  # width of a plan
+    planet_m: float = EARTH_M  # radius of the planet under it
 
 
 class View(NamedTuple):

@@ -1,10 +1,11 @@
 // Places on the plan: land and banks moved, turned and drawn out; two presses set the camera down.
 import { setValues } from "./changes.js";
 import { release } from "./panels.js";
-import { $, clamp, here, keyGesture, look, newGesture, notice, seen } from "./state.js";
+import { $, clamp, here, keyGesture, newGesture, notice, seen } from "./state.js";
 
 const plate = $("plate");
 let drag = null;
+const wide = () => Number($("overlay").dataset.extent); // kilometres
 const round = (v, step) => Number((Math.round(v / step) * step).toFixed(3));
 const turned = (d, deg) => {
   const low = Number(d.low),
@@ -13,11 +14,19 @@ const turned = (d, deg) => {
 };
 function kmOf(e, box) {
   // kilometres east and north of the plan's middle
-  const per = look.extent / box.width;
-  return [
+  const per = wide() / box.width;
+  return alongGround(
     (e.clientX - box.left - box.width / 2) * per,
     -(e.clientY - box.top - box.height / 2) * per,
-  ];
+  );
+}
+function alongGround(x, y) {
+  // a globe's places lie farther along the ground than they look
+  const radius = Number($("overlay").dataset.globe),
+    off = Math.hypot(x, y);
+  if (!radius || !off) return [x, y];
+  const share = (radius * Math.asin(Math.min(off / radius, 1))) / off;
+  return [x * share, y * share];
 }
 function told(e) {
   const [east, north] = kmOf(e, drag.box),
@@ -50,8 +59,8 @@ plate.addEventListener("pointerdown", (e) => {
   const place = kmOf(e, box),
     [mx, my] = at.dataset.middle.split(",").map(Number);
   const height = Number($("overlay").dataset.height),
-    per = look.extent / 1000;
-  const middle = [(mx - 500) * per, -(my - height / 2) * per];
+    per = wide() / 1000;
+  const middle = alongGround((mx - 500) * per, -(my - height / 2) * per);
   drag = { kind: grip.dataset.grip, d: at.dataset, box, at: place, middle, moved: false };
   plate.setPointerCapture(e.pointerId);
 });
@@ -59,7 +68,7 @@ plate.addEventListener("pointermove", (e) => {
   if (!drag) return;
   const [east, north] = kmOf(e, drag.box);
   const gone = Math.hypot(east - drag.at[0], north - drag.at[1]);
-  if (!drag.moved && gone < 0.004 * look.extent) return;
+  if (!drag.moved && gone < 0.004 * wide()) return;
   drag.moved = true;
   setValues(told(e), drag.d.name);
 });
