@@ -134,9 +134,6 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground != "off", centre,
                 extent or EXTENT_KM, passes, clip_s, land=ground == "on", sky=ground != "clouds")
-    if reference and document.relief.stands:
-        raise BadInput("--reference: the path tracer knows no land yet; set relief.form to none, "
-                       "or leave --reference out")
     if reference and document.ground.kind != "land":
         raise BadInput("--reference: the path tracer knows no water yet; set ground.kind to land, "
                        "or leave --reference out")

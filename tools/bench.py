@@ -237,7 +237,7 @@ def accuracy(studio: Studio) -> dict[str, dict[str, float]]:
     found = {}
     for case in cases():
         with np.load(path_of(case)) as kept:
-            seen = compare(fast_frame(studio, case), dict(kept))
+            seen = compare(fast_frame(studio, case), dict(kept), case.whole)
         found[case.name] = {"mean": seen.mean, "rms": seen.rms, "noise": seen.noise,
                             "net": max(seen.rms**2 - seen.noise**2, 0.0) ** 0.5}
     return found

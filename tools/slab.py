@@ -20,6 +20,7 @@ from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Prepared
 from dovrek.core.run.workers import Cancel
+from dovrek.core.transport import paths as walking
 from dovrek.core.transport import reference
 from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.transport.sample import ALPHA
@@ -103,7 +104,7 @@ def _photons(scene, count, seed, top):
                 break
             for k in range(3):
                 at[k] += t * ray[k]
-            reference._turn(scene.lobes[0], ray, state)
+            walking.turn_by(scene.lobes[0], ray, state)
         if ray[2] > 0.0:
             up += 1
         else:

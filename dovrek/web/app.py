@@ -22,7 +22,7 @@ from dovrek.store.tables import open_database
 from dovrek.store.versions import NoSuchThing
 from dovrek.web.bin import bin as bin_room
 from dovrek.web.compare import matching, suggesting
-from dovrek.web.composer import clip, handling, heroes, judging, layers, page
+from dovrek.web.composer import behind, clip, handling, heroes, judging, layers, page
 from dovrek.web.guide import guide
 from dovrek.web.live.live import Live
 from dovrek.web.prints import ordering, orders
@@ -39,7 +39,7 @@ UPLOAD_LIMIT = 3 * 1024 * 1024
 # What takes pictures, and up to how many bytes.
 PICTURES = {"layers.upload_map": MAP_BYTES, "layers.upload_world": MAP_BYTES,
             "layers.upload_heights": HEIGHT_BYTES,
-            "layers.upload_behind": PHOTOGRAPH_BYTES, "layers.upload_colours": PHOTOGRAPH_BYTES,
+            "behind.upload_behind": PHOTOGRAPH_BYTES, "layers.upload_colours": PHOTOGRAPH_BYTES,
             "gallery.bring_in": ARCHIVE_MOST, "matching.add_reference": PHOTOGRAPH_BYTES,
             "matching.add_drawing": PHOTOGRAPH_BYTES}
 NOT_THERE = (store.NoSuchSky, NoSuchRecipe, NoSuchThing)
@@ -94,8 +94,8 @@ def create_app(settings: Settings, live: Live) -> Flask:
         return {"board": "night" if request.cookies.get("board") == "night" else "day",
                 "units": units()}
 
-    for room in (gallery, page, layers, heroes, clip, handling, judging, matching, suggesting,
-                 library, ordering, orders, bin_room, guide, weather):
+    for room in (gallery, page, layers, behind, heroes, clip, handling, judging, matching,
+                 suggesting, library, ordering, orders, bin_room, guide, weather):
         app.register_blueprint(room.pages)
     _errors(app)
     return app

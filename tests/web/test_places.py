@@ -16,7 +16,9 @@ from PIL import Image
 from playwright.sync_api import Page, expect
 
 from dovrek.core.photo.likeness import horizon_of
+from dovrek.sky.changes import with_values
 from dovrek.sky.document import Camera
+from dovrek.sky.wash import Wash
 from dovrek.store import skies as store
 from dovrek.store import versions
 from tests.chromium import PATIENCE, Server, arrive, drag, mean_colour, middle_of, until
@@ -198,6 +200,14 @@ def test_a_kept_reference_stands_behind(client: FlaskClient) -> None:  # noqa: F
     camera = Camera(lens_mm=35.0, pitch_deg=sky.behind.pitch_deg)
     fov_v = 2.0 * math.atan(math.tan(0.5 * camera.fov_h_rad) * 90 / 160)
     assert horizon_of(camera.pitch_deg, fov_v) == pytest.approx(0.7, abs=0.005)
+    heads = {"X-Token": token(client)}
+    tinted = client.post("/skies/board/behind/tints", json={"base": head()}, headers=heads)
+    assert tinted.status_code == 200, tinted.json
+    washes = [x.wash for x in store.load("board")[0].layers if x.visible]
+    assert washes and all(w.strength == 1.0 and w.body != Wash().body for w in washes)
+    store.change("board", head(), "Remove", lambda sky: with_values(sky, {"behind.asset": ""}))
+    bare = client.post("/skies/board/behind/tints", json={"base": head()}, headers=heads)
+    assert bare.status_code == 422 and "shows none of its sky" in str(bare.json)
     gone = client.post("/skies/board/behind/reference", headers={"X-Token": token(client)},
                        json={"base": head(), "reference": 10**6})
     assert gone.status_code == 404

@@ -167,7 +167,6 @@ LAYER_FIELDS: tuple[tuple[str, str | tuple[str, tuple[int, ...]], str, str], ...
     ("matte_at", "i8", "", "place of its layer's matte"),
     ("phase", "i8", "", "place of its phase function among `phase.PHASES`"),
     ("k_scaled", "f8", "0 … 1", "extinction left by delta scaling"),
-    ("k_seen", "f8", "0 … 1", "extinction by which what lies behind fades"),
     ("g_scaled", "f8", "", "asymmetry left by it"),
     ("halo", "f8", "0 … 1", ""),
     ("tint_lit", ("f8", (3,)), "", "wash of sunlight, by X, Y and Z"),

@@ -148,7 +148,6 @@ def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Re
     p["base"], p["phase"] = base, phase_of(layer)
     phase = PHASES[int(p["phase"])]
     p["k_scaled"], p["g_scaled"] = phase.k_scaled, phase.g_scaled
-    p["k_seen"] = 1.0 if BUILDS[int(p["build"])].seen_whole else phase.k_scaled
     p["halo"] = layer.light.halo if p["form"] == VEIL else 0.0
     p["most"] = BUILDS[int(p["build"])].most(p)
     if placed_by_hand(layer):

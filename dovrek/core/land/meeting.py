@@ -16,6 +16,7 @@ from dovrek.core.land.forms import heights_of
 from dovrek.sky.document import Sky
 
 LEVELS_MOST = 16
+LAND_FAR_M = 400_000.0  # up to which land is looked for along a ray
 CLEAR_M = 0.05  # above the land that a ray toward the sun starts
 
 # A relief as rays see it. Squares of its grid are counted from its own south-west corner.

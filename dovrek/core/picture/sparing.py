@@ -12,8 +12,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.geometry.views import ray_of
-from dovrek.core.land.meeting import land_distance
-from dovrek.core.transport.march import LAND_FAR_M
+from dovrek.core.land.meeting import LAND_FAR_M, land_distance
 from dovrek.core.transport.sample import ALPHA, DISTANCE, GREEN, OUT
 
 Mask = NDArray[np.uint8]

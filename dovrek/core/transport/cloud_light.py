@@ -86,7 +86,7 @@ def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
     k_s = p.k_scaled
     depth = walk.sigma * ds
     share = sigma / walk.sigma
-    share_s = p.k_seen * sigma / walk.sigma_scaled
+    share_s = k_s * sigma / walk.sigma_scaled
     falling = p.fall > 0.0 and z < falls_from(p)
     if falling:
         _below(p, scene.sun.direction, x, y, z, place)
@@ -181,6 +181,6 @@ def gather(scene, walk, place, ds, footprint, with_passes):
     if with_passes:
         for m in range(walk.active):
             l = walk.here[m]
-            walk.matte[l] += (scene.field.layers[l].k_seen * walk.sigmas[m]
+            walk.matte[l] += (scene.field.layers[l].k_scaled * walk.sigmas[m]
                               / walk.sigma_scaled * left)
     walk.through_scaled = 0.0

@@ -14,6 +14,8 @@ from dovrek.core.land.meeting import (
     land_distance,
     land_normal,
 )
+from dovrek.core.land.tones import picture_tone
+from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.look_ups import sun_passed
 
 SHADOW_FAR_M = 200_000.0
@@ -32,6 +34,19 @@ def _sky_share(scene, x, y):
     t = scene.land_sky
     return ((t[i, j] * (1 - v) + t[i, j + 1] * v) * (1 - u)
             + (t[i + 1, j] * (1 - v) + t[i + 1, j + 1] * v) * u)
+
+
+@inner
+def land_tone(scene, x, y, across, out):
+    """Albedo of the land at a place over that of the ground's dry part, as `across` metres of it
+    have it; the tone of its picture there into `out` (3,)."""
+    if len(scene.land_tones) > 1:
+        picture_tone(scene.land, scene.land_tones, x, y, across, out)
+    else:
+        for c in range(3):
+            out[c] = 1.0
+    dry = max(scene.ground.albedo[1] * scene.ground.land[1], 1e-3)
+    return scene.land.albedo / dry * ground_tone(scene, x, y, across)
 
 
 @kernel

@@ -20,7 +20,7 @@ from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
 from dovrek.core.geometry.planet import arc_share, ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
-from dovrek.core.land.meeting import land_distance
+from dovrek.core.land.meeting import LAND_FAR_M, land_distance
 from dovrek.core.transport.backing import air_before, ground_behind, sky_behind
 from dovrek.core.transport.cloud_light import DEEP, TAP_STALE, gather
 from dovrek.core.transport.passes import (
@@ -47,7 +47,6 @@ STEPS_LIMIT = 4000
 # Of what water mirrors: what is too little to look for, how soft it is, its eye.
 LEAST_MIRRORED, SPREAD_RAD, WATER_EYE_M = 2e-3, 0.01, 0.5
 THROUGH_STEPS = 10.0  # through a layer's height at least
-LAND_FAR_M = 400_000.0
 NEAR = 0.8  # steps in clear air beside a cloud, where its edge is to be met well
 # Steps through the height that rain falls; of the distance, what a step may miss of its shafts.
 RAIN_STEPS, RAIN_FAR = 8.0, 0.03
@@ -155,7 +154,7 @@ def _look(scene, marching, walk, place):
         f, sigma = density(scene.field, l, x, y, h - p.base, over, detail)
         walk.sigmas[m] = sigma
         sigma_all += sigma
-        scaled_all += p.k_seen * sigma
+        scaled_all += p.k_scaled * sigma
         nearest = max(nearest, f)
     walk.x, walk.y, walk.h = x, y, h
     walk.sigma, walk.sigma_scaled, walk.sigma_last = sigma_all, scaled_all, sigma_all

@@ -5,8 +5,9 @@ from the phase function; nothing is cached, scaled or smoothed. Cloud droplets a
 that a path carries one weight for all wavelengths; colour enters with the light, whose XYZ come
 from the eight-wave tables of the air. What lies between camera and cloud is the march's own
 aerial perspective; the air between two scatterings within clouds is left out, as in the march.
-The ground is a Lambert plane that paths leave again. Rings of a halo are light of the sun turned at
-any place.
+Level ground and land are Lambert
+surfaces that paths leave again; land shades what lies behind it. Rings of a halo are light of the
+sun turned at any place.
 
 Sources: Woodcock et al. 1965 (delta tracking); Novák, Selle & Jarosz 2014 (ratio tracking).
 """
@@ -26,15 +27,27 @@ from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.phase import RINGS, halo_at
-from dovrek.core.compile.arithmetic import clamp, henyey_greenstein
+from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
-from dovrek.core.geometry.planet import arc_share, ground_distance
+from dovrek.core.geometry.planet import ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.geometry.views.view import Lens
+from dovrek.core.land.meeting import CLEAR_M, land_normal
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.disc import sun_disc_share
 from dovrek.core.transport.ground_tone import ground_tone
+from dovrek.core.transport.land_light import land_tone, sun_clears_land
 from dovrek.core.transport.look_ups import grid_depth
+from dovrek.core.transport.paths import (
+    foot_of,
+    height_of,
+    land_ahead,
+    off_surface,
+    phase_at,
+    random,
+    turn_by,
+    upright,
+)
 from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
 from dovrek.core.transport.scene import Scene
 from dovrek.core.transport.scratch import PATH, SPANS
@@ -61,24 +74,6 @@ class Tracing(NamedTuple):
     airs: NDArray[np.float32]
     sun_azimuth: float
     far_m: float
-
-
-@kernel
-def _random(state):
-    """Next number in 0 … 1 of a 64-bit counter, mixed. Source: Steele, Lea & Flood 2014."""
-    state[0] += np.uint64(0x9E3779B97F4A7C15)
-    z = state[0]
-    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
-    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
-    z = z ^ (z >> np.uint64(31))
-    return (float(z >> np.uint64(11)) + 0.5) * (1.0 / 9007199254740992.0)
-
-
-@part
-def _foot(scene, x, y, z):
-    """Arcs over the ground, east and north, to below a place of the tangent plane's axes."""
-    share = arc_share(scene.radius, scene.radius + z, math.sqrt(x * x + y * y), 0.0, 1.0)
-    return share * x, share * y
 
 
 @kernel
@@ -110,12 +105,12 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
         clear = True  # a look at the distance to cloud before the first flight
         while True:
             if not clear:
-                t -= math.log(_random(state)) / most
+                t -= math.log(random(state)) / most
             if t >= t_end:
                 break
             rise = 2.0 * r0 * t * mu + t * t
             h = h0 + rise / (math.sqrt(r0 * r0 + rise) + r0)
-            x, y = _foot(scene, at[0] + t * ray[0], at[1] + t * ray[1], at[2] + t * ray[2])
+            x, y = foot_of(scene, at[0] + t * ray[0], at[1] + t * ray[1], at[2] + t * ray[2])
             nearest, total = -1e9, 0.0
             for m in range(active):
                 l = here[m]
@@ -133,11 +128,11 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
             if ratio == 1:
                 through *= 1.0 - min(total / most, 1.0)
                 if through < ROULETTE:
-                    if through <= 0.0 or _random(state) > through / ROULETTE:
+                    if through <= 0.0 or random(state) > through / ROULETTE:
                         return 0.0
                     through = ROULETTE
-            elif _random(state) * most < total:
-                pick = _random(state) * total
+            elif random(state) * most < total:
+                pick = random(state) * total
                 layer = here[active - 1]
                 for m in range(active):
                     pick -= sigmas[m]
@@ -147,61 +142,6 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
                 path.layer = layer
                 return t
     return through if ratio == 1 else -1.0
-
-
-@kernel
-def _turn(lobes, ray, state):
-    """Draw a new direction from a phase function, weights and asymmetries of three lobes."""
-    u = _random(state)
-    g = lobes[1] if u < lobes[0] else (lobes[3] if u < lobes[0] + lobes[2] else lobes[5])
-    s = (1.0 - g * g) / (1.0 - g + 2.0 * g * _random(state))
-    cosine = clamp((1.0 + g * g - s * s) / (2.0 * g), -1.0, 1.0)
-    sine = math.sqrt(max(1.0 - cosine * cosine, 0.0))
-    phi = 2.0 * math.pi * _random(state)
-    a, b = sine * math.cos(phi), sine * math.sin(phi)
-    x, y, z = ray[0], ray[1], ray[2]
-    # A frame about the ray without branches at its poles. Source: Duff et al. 2017.
-    sign = 1.0 if z >= 0.0 else -1.0
-    c = -1.0 / (sign + z)
-    d = x * y * c
-    ray[0] = a * (1.0 + sign * x * x * c) + b * d + cosine * x
-    ray[1] = a * sign * d + b * (sign + y * y * c) + cosine * y
-    ray[2] = -a * sign * x - b * y + cosine * z
-    norm = 1.0 / math.sqrt(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2)
-    for k in range(3):
-        ray[k] *= norm
-
-
-@inner
-def _phase(lobes, cosine):
-    return (lobes[0] * henyey_greenstein(cosine, lobes[1])
-            + lobes[2] * henyey_greenstein(cosine, lobes[3])
-            + lobes[4] * henyey_greenstein(cosine, lobes[5]))
-
-
-@inner
-def _height(scene, at):
-    rz = scene.radius + at[2]
-    r = math.sqrt(at[0] * at[0] + at[1] * at[1] + rz * rz)
-    return (at[0] * at[0] + at[1] * at[1] + at[2] * (2.0 * scene.radius + at[2])) / (
-        r + scene.radius)
-
-
-@inner
-def _off_ground(at, radius, ray, state):
-    """Draw a direction off the level ground, cosine-weighted about its own vertical."""
-    nz = radius + at[2]
-    norm = 1.0 / math.sqrt(at[0] * at[0] + at[1] * at[1] + nz * nz)
-    # A point of the unit sphere added to the vertical (Shirley & Morley 2003).
-    z = 2.0 * _random(state) - 1.0
-    phi = 2.0 * math.pi * _random(state)
-    s = math.sqrt(max(1.0 - z * z, 0.0))
-    ray[0] = at[0] * norm + s * math.cos(phi)
-    ray[1] = at[1] * norm + s * math.sin(phi)
-    ray[2] = nz * norm + z
-    norm = 1.0 / math.sqrt(max(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2, 1e-12))
-    for k in range(3):
-        ray[k] *= norm
 
 
 @part
@@ -239,23 +179,59 @@ def _through_air(scene, tracing, ray, pixel, mu, cosine, seen_from, t, ground_t,
 
 
 @part
+def _sun_reaches(scene, x, y, h, state, path, spans):
+    """Share of sunlight that land and clouds let pass to the path's place, (x, y) along the ground
+    from the camera's foot and `h` up."""
+    if scene.land.squares > 0 and sun_clears_land(scene, x, y, h, random(state)) <= 0.0:
+        return 0.0
+    return _flight(scene, path.at, scene.sun.direction, FAR_M, 1, state, path, spans)
+
+
+@part
 def _off_the_ground(scene, tracing, ray, state, path, spans):
     """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
     at, tint = path.at, path.tint
-    x, y = _foot(scene, at[0], at[1], at[2])
+    x, y = foot_of(scene, at[0], at[1], at[2])
     tone = ground_tone(scene, x, y, TREAD_M)
     for c in range(3):
         tint[c] *= tone
     if tracing.sun and scene.sun.direction[2] > 0.0:
-        through = _flight(scene, at, scene.sun.direction, FAR_M, 1, state, path, spans)
+        through = _sun_reaches(scene, x, y, 0.0, state, path, spans)
         for c in range(3):
             path.total[c] += tint[c] * through * scene.ground.by_sun[c]
     goes_on = max(scene.ground.albedo[1], DARK_GROUND)
-    if _random(state) > goes_on:
+    if random(state) > goes_on:
         return False
     for c in range(3):
         tint[c] *= scene.ground.albedo[c] / goes_on
-    _off_ground(at, scene.radius, ray, state)
+    upright(at, scene.radius, path.normal)
+    off_surface(path.normal, ray, state)
+    return True
+
+
+@part
+def _off_the_land(scene, tracing, ray, state, path, spans):
+    """The same where the path meets the land: its slope, its own tint and picture."""
+    at, tint, sun, normal = path.at, path.tint, scene.sun.direction, path.normal
+    x, y = foot_of(scene, at[0], at[1], at[2])
+    h = height_of(scene, at)
+    land_normal(scene.land, scene.land_heights, x, y, normal)
+    slope = normal[0] * sun[0] + normal[1] * sun[1] + normal[2] * sun[2]
+    own = land_tone(scene, x, y, TREAD_M, path.light)
+    for c in range(3):
+        tint[c] *= scene.ground.albedo[c] * own * scene.ground.land[c] * path.light[c]
+    sunlight_at(scene.sunlight, sun, scene.radius, x, y, h, path.light)
+    if tracing.sun and slope > 0.0 and path.light[1] > 0.0:
+        through = _sun_reaches(scene, x, y, h, state, path, spans)
+        for c in range(3):
+            path.total[c] += tint[c] * through * slope / math.pi * path.light[c]
+    goes_on = clamp(scene.ground.albedo[1] * own * scene.ground.land[1], DARK_GROUND, 1.0)
+    if random(state) > goes_on:
+        return False
+    for c in range(3):
+        tint[c] /= goes_on
+        at[c] += CLEAR_M * normal[c]
+    off_surface(normal, ray, state)
     return True
 
 
@@ -263,13 +239,13 @@ def _off_the_ground(scene, tracing, ray, state, path, spans):
 def _sun_in_cloud(scene, p, cosine, state, path, spans):
     """Sunlight that cloud turns toward the path at its place."""
     at, light, sun = path.at, path.light, scene.sun.direction
-    x, y = _foot(scene, at[0], at[1], at[2])
-    sunlight_at(scene.sunlight, sun, scene.radius, x, y, _height(scene, at), light)
+    x, y = foot_of(scene, at[0], at[1], at[2])
+    sunlight_at(scene.sunlight, sun, scene.radius, x, y, height_of(scene, at), light)
     if light[1] <= 0.0:
         return
     # Deep inside most shadow rays end at once: that costs no bias.
-    through = _flight(scene, at, sun, FAR_M, 1, state, path, spans)
-    turned = _phase(scene.lobes[p.phase], cosine)
+    through = _sun_reaches(scene, x, y, height_of(scene, at), state, path, spans)
+    turned = phase_at(scene.lobes[p.phase], cosine)
     for c in range(3):
         gain = turned + p.halo * halo_at(math.acos(cosine), RINGS[c])
         wash = path.tones[LIT + c] if path.washed >= 0 else 1.0
@@ -280,8 +256,8 @@ def _sun_in_cloud(scene, p, cosine, state, path, spans):
 def _washed_by(scene, p, footprint, path):
     """Set the tones of the wash that tints the path from now on: those of its place."""
     at = path.at
-    x, y = _foot(scene, at[0], at[1], at[2])
-    h = _height(scene, at)
+    x, y = foot_of(scene, at[0], at[1], at[2])
+    h = height_of(scene, at)
     _, sigma = density(scene.field, path.layer, x, y, h - p.base, footprint, 2.0)
     z = h - p.base - lifted(scene.field, p, x, y)
     depth = grid_depth(scene.light, p, x, y, z, 0.5)
@@ -304,10 +280,13 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
     # send to the ground and to each other keeps its own colour.
     path.washed = -1
     for _ in range(1_000_000):
-        h = _height(scene, at)
+        h = height_of(scene, at)
         rz = scene.radius + at[2]
         mu = (at[0] * ray[0] + at[1] * ray[1] + rz * ray[2]) / (scene.radius + h)
         ground_t = ground_distance(scene.radius, h, mu)
+        met = land_ahead(scene, at, ray, h, mu, ground_t)
+        if met >= 0.0:
+            ground_t = max(met, 1e-3)
         limit = ground_t if ground_t > 0.0 else FAR_M
         if seen_from < 0:
             limit = min(limit, scene.clear.air_far_m)
@@ -326,7 +305,10 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
                 break
             for k in range(3):
                 at[k] += ground_t * ray[k]
-            if not _off_the_ground(scene, tracing, ray, state, path, spans):
+            if met >= 0.0:
+                if not _off_the_land(scene, tracing, ray, state, path, spans):
+                    break
+            elif not _off_the_ground(scene, tracing, ray, state, path, spans):
                 break
             seen_from = len(scene.field.layers)  # the ground's place among the surroundings
             continue
@@ -340,7 +322,7 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
             _washed_by(scene, p, pixel * t, path)
         if tracing.sun:
             _sun_in_cloud(scene, p, cosine, state, path, spans)
-        _turn(scene.lobes[p.phase], ray, state)
+        turn_by(scene.lobes[p.phase], ray, state)
     for c in range(3):
         out[c] = path.total[c]
 
@@ -359,7 +341,7 @@ def _rows(scene, lens, tracing, width, height, y0, y1, x0, x1, samples, seed, ca
                 return
             state[0] = np.uint64((seed * 8191 + y) * 16384 + x) * np.uint64(0xD1342543DE82EF95)
             for _ in range(samples):
-                ray_of(lens, (x + _random(state)) / width, (y + _random(state)) / height, place,
+                ray_of(lens, (x + random(state)) / width, (y + random(state)) / height, place,
                        ray)
                 _path(scene, tracing, place, ray, pixel, state, one, paths[0], all_spans[0])
                 for c in range(OUT):

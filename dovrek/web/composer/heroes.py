@@ -16,8 +16,7 @@ from dovrek.core.land.meeting import raised
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.prepare.taking import Dealt, dealt_at
-from dovrek.core.run.cache import StageCache
-from dovrek.core.run.workers import Cancel, Workers
+from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.sample import DISTANCE
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
@@ -29,10 +28,10 @@ from dovrek.store import skies as store
 from dovrek.web.composer.overlay import lens_of
 from dovrek.web.live.looks import Look
 from dovrek.web.shared.answers import body_of, changed, live, look, number_of, with_new_layer
+from dovrek.web.shared.aside import aside
 
 pages = Blueprint("heroes", __name__, url_prefix="/skies/<slug>/heroes")
 
-ASIDE_BYTES = 200 * 2**20  # of what is built to find a cloud
 FARTHEST_M = 90_000.0  # that one may be placed
 SEEN_SHARE, TALL = 0.16, 0.8  # of the view's width that a new one is wide; its height over that
 WIDTHS_M, HEIGHTS_M = (300.0, 8000.0), (200.0, 9000.0)
@@ -250,12 +249,11 @@ def _seen_at(sky: Sky, slug: str, seen: Look, u: float, v: float) -> Point | Non
 def dealt_in(sky: Sky, layer_id: str, x: float, y: float) -> Dealt | None:
     """The dealt cloud of a layer at a place. Its clouds are at hand once a picture is there; what
     is not is built aside, while pictures go on."""
-    aside = Preparer(Workers(1), StageCache(ASIDE_BYTES, live().studio.preparer.cache))
-    try:
-        bodies = [b for b in aside.bodies(sky, FINE, Cancel()) if b.layer.id == layer_id]
-        return dealt_at(bodies, aside.maker(Cancel()), x, y)
-    finally:
-        aside.workers.close()
+    def found(preparer: Preparer) -> Dealt | None:
+        bodies = [b for b in preparer.bodies(sky, FINE, Cancel()) if b.layer.id == layer_id]
+        return dealt_at(bodies, preparer.maker(Cancel()), x, y)
+
+    return aside(found)
 
 
 @pages.post("/drag")

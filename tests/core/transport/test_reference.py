@@ -85,7 +85,7 @@ def test_fast_against_the_reference(studio: Studio, case: Case) -> None:
     prepared, _ = studio.prepare(case.sky, Wish(64, 36, "final"), Cancel())
     assert fingerprint(prepared) == pytest.approx(float(true["fingerprint"]), rel=1e-5), (
         "the clouds have changed: render the references anew by `python -m tools.accuracy`")
-    found = compare(fast_frame(studio, case), true)
+    found = compare(fast_frame(studio, case), true, case.whole)
     assert found.mean == pytest.approx(1.0, abs=MEAN)
     beyond = math.sqrt(max(found.rms**2 - found.noise**2, 0.0))
     assert beyond < KNOWN_BLOCKS.get(case.name, BLOCKS)

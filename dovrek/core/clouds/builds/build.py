@@ -44,4 +44,3 @@ class Build(NamedTuple):
     level_step_m: Callable[[Layer], float] = lambda layer: 0.0  # longest step of a level ray
     coarsest: float = math.inf  # footprint up to which its pattern may be averaged, in cells
     grounded: bool = False  # its base is the ground, wherever the layer's says
-    seen_whole: bool = False  # what lies behind fades by its whole extinction, not the scaled

@@ -56,4 +56,4 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
 
 
 BUILD = Build("fog", SHEET, sample, no_score, step_m, cells_of, level_step_m=level_step_m,
-              lowest=0.0, highest=1.0, grounded=True, seen_whole=True)
+              lowest=0.0, highest=1.0, grounded=True)

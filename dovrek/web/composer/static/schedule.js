@@ -158,6 +158,11 @@ async function sendMap(row, file) {
   await sendFile(to, "picture", file, "the map is not stored");
 }
 main.addEventListener("click", (e) => {
+  if (e.target.id === "match-tints") {
+    newGesture();
+    send("behind/tints", {});
+    return;
+  }
   const at = e.target.closest("[data-unmap]");
   if (at) {
     newGesture();
