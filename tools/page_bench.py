@@ -86,7 +86,7 @@ MEASURE = """async (spec) => {
   }
 }"""
 CHANGES = {
-    "shape of a layer": ("layer:heaps", "layers[heaps].body.fray", 30.0, 0.35),
+    "shape of a layer": ("layer:heaps", "layers[heaps].body.fray", 60.0, 0.35),
     "camera": ("camera", "camera.heading_deg", 11.0, 0.35),
     "sun": ("sun", "sun.elevation_deg", 12.0, 0.35),
     "exposure": ("film", "film.exposure_ev", 9.0, 0.05),
@@ -162,6 +162,7 @@ def drags(browser: Any, page: Any, url: str) -> dict[str, list[float]]:
 def _dragged(page: Any, place: str, reach: tuple[float, float]) -> float:
     """Pictures a second that reach the canvas while a hand goes to and fro from the middle of what
     is at `place`, up to `reach` of its width and height away."""
+    page.locator(place).first.scroll_into_view_if_needed()
     box = page.locator(place).first.bounding_box()
     x, y = box["x"] + 0.5 * box["width"], box["y"] + 0.5 * box["height"]
     page.evaluate(COUNT)
@@ -196,7 +197,7 @@ def _pages_while_rendering(url: str, page: Any) -> float:
     thread = threading.Thread(target=ask)
     thread.start()
     for run in range(6):
-        page.evaluate(MEASURE, {"path": "layers[heaps].body.fray", "by": 40 * (-1) ** run})
+        page.evaluate(MEASURE, {"path": "layers[heaps].body.fray", "by": 80 * (-1) ** run})
         time.sleep(1.0)
     stop.set()
     thread.join()
