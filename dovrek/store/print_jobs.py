@@ -10,7 +10,7 @@ from dovrek.sky.document import Sky
 from dovrek.sky.reading import text_to_keep
 from dovrek.store.documents import full_text, kept_text
 from dovrek.store.orders import Order, OrderError, order_of_text, order_text
-from dovrek.store.tables import OrderHabit, PrintJob, database, now
+from dovrek.store.tables import OrderHabit, PrintJob, now, writing
 
 WAITING, WORKING, DONE, FAILED, CANCELLED = "waiting", "working", "done", "failed", "cancelled"
 PAUSED = "paused"
@@ -35,7 +35,7 @@ def place_all(skies: list[tuple[str, Sky]], slug: str, order: Order, expected_s:
     none. `expected_s` is what was foretold of each. Raises SkyError."""
     texts = [(title, text_to_keep(sky)) for title, sky in skies]
     rows: list[PrintJob] = []
-    with database.atomic("IMMEDIATE"):
+    with writing():
         for title, text in texts:
             rows.append(PrintJob.create(
                 sky_slug=slug, title=title[:TITLE_LETTERS], document=kept_text(text),
@@ -78,7 +78,7 @@ def document_of(row: PrintJob) -> str:
 def take(owner: str) -> PrintJob | None:
     """The next print for an engine to work on: one that another left in the middle first, then the
     oldest waiting. One that was left too often is set aside."""
-    with database.atomic("IMMEDIATE"):
+    with writing():
         rows = (PrintJob.select().where(PrintJob.state.in_(OPEN) & PrintJob.binned.is_null())
                 .order_by(PrintJob.state.desc(), PrintJob.id))
         for row in rows:
@@ -205,7 +205,7 @@ def keep_habit(name: str, order: Order) -> None:
     name = " ".join(name.split())[:HABIT_LETTERS]
     if not name or not name.isprintable():
         raise OrderError("habit: it needs a name; write a few words")
-    with database.atomic("IMMEDIATE"):
+    with writing():
         had = OrderHabit.get_or_none(OrderHabit.name == name)
         if had is None and OrderHabit.select().count() >= HABITS_MOST:
             raise OrderError(f"habit: {HABITS_MOST} are kept, no more; remove one first")

@@ -8,14 +8,14 @@ import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
+from typing import Any, cast
 
 from dovrek.sky.changes import difference, groups_between
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyConflict
 from dovrek.sky.reading import sky_from_text, text_to_keep
 from dovrek.store.documents import document_of, kept_of, kept_text, pack, sweep_assets
-from dovrek.store.tables import Revision, StoredSky, database, now
+from dovrek.store.tables import Revision, StoredSky, database, now, writing
 
 NOTE_LENGTH = 200
 BIN_DAYS = 30  # that deleted skies and prints stay in the bin
@@ -75,7 +75,7 @@ def gallery() -> list[StoredSky]:
 def add_sky(sky: Sky, note: str = "New sky", slug: str | None = None) -> StoredSky:
     """Store a new sky with its first revision."""
     text = text_to_keep(sky)
-    with database.atomic("IMMEDIATE"):  # as a writer from the start: two of one name wait in turn
+    with writing():  # as a writer from the start: two of one name wait in turn
         row = StoredSky.create(slug=slug or slug_of(sky.name), name=sky.name)
         row.head = Revision.create(sky=row, document=kept_text(text), note=note)
         row.save()
@@ -134,7 +134,7 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
     change is laid on top of theirs, and the places they changed are returned. Changes that
     share a gesture become one step. Raises what `alter` raises, with nothing stored.
     """
-    with database.atomic("IMMEDIATE"):
+    with writing():
         row = stored(slug)
         head: Revision = row.head
         current = _standing(row)
@@ -167,7 +167,7 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
 
 def undo(slug: str) -> Written | None:
     """Step back; None at the beginning."""
-    with database.atomic("IMMEDIATE"):
+    with writing():
         row = stored(slug)
         head: Revision = row.head
         if head.parent_id is None:
@@ -180,7 +180,7 @@ def undo(slug: str) -> Written | None:
 
 def redo(slug: str) -> Written | None:
     """Step forward to what was undone last; None when there is nothing."""
-    with database.atomic("IMMEDIATE"):
+    with writing():
         row = stored(slug)
         if row.head.redo is None:
             return None
@@ -200,21 +200,13 @@ def _stand(row: StoredSky, revision: Revision) -> Written:
 
 def steps(slug: str) -> tuple[int, int]:
     """How many steps can be undone and redone."""
-    row = stored(slug)
-    back, at = 0, row.head
-    parents: dict[int, int | None] = {}
-    redos: dict[int, int | None] = {}
-    rows: Any = Revision.select(Revision.id, Revision.parent, Revision.redo).where(
-        Revision.sky == row).tuples()
-    for revision, parent, after in rows:
-        parents[revision], redos[revision] = parent, after
-    place = at.id
-    while (before := parents.get(place)) is not None:
-        place, back = before, back + 1
-    forward, place = 0, at.id
-    while (next_one := redos.get(place)) is not None:
-        place, forward = next_one, forward + 1
-    return back, forward
+    head, tables = stored(slug).head_id, cast(Any, database)
+    back, forward = (tables.execute_sql(
+        "WITH RECURSIVE way(id, far) AS (SELECT ?, 0 UNION ALL SELECT r.next, way.far + 1 FROM way "
+        f"JOIN (SELECT id, {step} AS next FROM revision) AS r ON r.id = way.id "
+        "WHERE r.next IS NOT NULL) SELECT max(far) FROM way", (head,)).fetchone()[0]
+        for step in ("parent_id", "redo"))
+    return int(back), int(forward)
 
 
 SEEDS_KEPT = 12
@@ -257,7 +249,7 @@ def binned() -> list[StoredSky]:
 
 def forget(slug: str) -> None:
     """Remove a sky of the bin with all its states for good. Raises NoSuchSky."""
-    with database.atomic("IMMEDIATE"):
+    with writing():
         stored(slug, deleted=True).delete_instance()
         sweep_assets()
 

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -25,6 +28,16 @@ from peewee import (
 from dovrek.store.migrations import upgrade
 
 database = SqliteDatabase(None)
+_turn = threading.RLock()
+
+
+@contextmanager
+def writing() -> Iterator[None]:
+    """A transaction that writes, from its start. Threads of one process wait in turn, each going on
+    when the one before has ended; SQLite's own waiting, which is for other processes, looks again
+    after up to a tenth of a second."""
+    with _turn, database.atomic("IMMEDIATE"):
+        yield
 
 
 def now() -> datetime:

@@ -9,7 +9,7 @@ from dovrek.sky.errors import Fault, SkyError
 from dovrek.sky.reading import sky_from_text, text_to_keep
 from dovrek.store.documents import full_text, kept_of, kept_text
 from dovrek.store.skies import load, number_in, stored
-from dovrek.store.tables import Overlay, Reference, Version, database
+from dovrek.store.tables import Overlay, Reference, Version, writing
 
 NAME_LETTERS = 80
 KEPT = 40  # references of one sky
@@ -127,7 +127,7 @@ def keep_overlay(slug: str, name: str, png: bytes) -> None:
     """Put a drawing in the place of the one there was, in one step. Raises SkyError with that one
     still there."""
     name = _name(name, "drawing")
-    with database.atomic("IMMEDIATE"):
+    with writing():
         remove_overlay(slug)
         Overlay.create(sky=stored(slug), name=name, picture=png)
 

@@ -73,7 +73,8 @@ def create_app(settings: Settings, live: Live) -> Flask:
 
     @app.teardown_request
     def _close(error: BaseException | None) -> None:
-        if not database.is_closed():
+        # A server's threads are few and stay: each keeps its connection.
+        if not app.config.get("STAYS_CONNECTED") and not database.is_closed():
             database.close()
 
     def keep(slug: str, revision: int, png: bytes) -> None:

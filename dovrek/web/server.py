@@ -90,6 +90,7 @@ def run(settings: Settings, demo: bool) -> None:
     hold = Hold(settings.home, "server", f"serving http://{settings.host}:{settings.port}")
     live = Live(width=settings.picture_width)
     app = create_app(settings, live)
+    app.config["STAYS_CONNECTED"] = True
     if demo:
         with database.connection_context():
             load_demo()

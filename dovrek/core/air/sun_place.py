@@ -6,12 +6,13 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from functools import lru_cache
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 import ephem
 
-from dovrek.sky.document import Sky
+from dovrek.sky.document import Site, Sky
 
 REFRACTION_FROM_DEG = -1.0
 # True elevation of the sun's centre at each event (astronomical convention: 34' of refraction
@@ -53,10 +54,26 @@ def true_of_apparent(apparent_deg: float) -> float:
     return true
 
 
-def _observer(sky: Sky, instant: datetime) -> Any:
+class _Day(NamedTuple):
+    """A date of a site: what the courses of sun and moon depend on. Every page shows them, so they
+    are kept."""
+
+    latitude: float
+    longitude: float
+    elevation_m: float
+    start: datetime
+    end: datetime
+
+
+def _day_of(sky: Sky) -> _Day:
+    site = sky.site
+    return _Day(site.latitude, site.longitude, site.elevation_m, *local_day(sky))
+
+
+def _observer(site: Site | _Day, instant: datetime) -> Any:
     observer = ephem.Observer()
-    observer.lat, observer.lon = str(sky.site.latitude), str(sky.site.longitude)
-    observer.elevation = sky.site.elevation_m
+    observer.lat, observer.lon = str(site.latitude), str(site.longitude)
+    observer.elevation = site.elevation_m
     observer.pressure = 0.0  # refraction is ours
     observer.date = ephem.Date(instant.astimezone(UTC).replace(tzinfo=None))
     return observer
@@ -77,7 +94,7 @@ def sun_place(sky: Sky, instant: datetime | None = None) -> Place:
             math.radians(sky.sun.elevation_deg), math.radians(true),
             math.radians(sky.sun.azimuth_deg % 360.0),
         )
-    observer = _observer(sky, instant or sky.local_moment())
+    observer = _observer(sky.site, instant or sky.local_moment())
     return _place(ephem.Sun(observer))
 
 
@@ -86,7 +103,7 @@ def moon_place(sky: Sky) -> tuple[Place, float, float]:
 
     Source of the illuminance: Krisciunas & Schaefer 1991, eq. 20 with phase angle in degrees.
     """
-    observer = _observer(sky, sky.local_moment())
+    observer = _observer(sky.site, sky.local_moment())
     moon, sun = ephem.Moon(observer), ephem.Sun(observer)
     elongation = float(ephem.separation(moon, sun))
     phase_deg = abs(180.0 - math.degrees(elongation))
@@ -144,9 +161,13 @@ def local_day(sky: Sky) -> tuple[datetime, datetime]:
 
 def sun_day(sky: Sky, samples: int = 145) -> SunDay:
     """Elevations through the local date and every rise, set and twilight in it."""
-    zone = ZoneInfo(sky.site.timezone)
-    start, end = local_day(sky)
-    observer = _observer(sky, start)
+    return _sun_day(_day_of(sky), sky.site.timezone, samples)
+
+
+@lru_cache(maxsize=256)
+def _sun_day(day: _Day, timezone: str, samples: int) -> SunDay:
+    zone, start, end = ZoneInfo(timezone), day.start, day.end
+    observer = _observer(day, start)
     sun = ephem.Sun()
 
     def elevation(instant: datetime) -> float:
@@ -177,10 +198,15 @@ def sun_day(sky: Sky, samples: int = 145) -> SunDay:
     return SunDay(tuple(m.astimezone(zone) for m in moments), tuple(heights), events)
 
 
-def moon_track(sky: Sky, samples: int) -> list[tuple[float, float]]:
+def moon_track(sky: Sky, samples: int) -> tuple[tuple[float, float], ...]:
     """The moon's true elevation (radians) through the local date, by share of the day."""
-    start, end = local_day(sky)
-    observer = _observer(sky, start)
+    return _moon_track(_day_of(sky), samples)
+
+
+@lru_cache(maxsize=256)
+def _moon_track(day: _Day, samples: int) -> tuple[tuple[float, float], ...]:
+    start, end = day.start, day.end
+    observer = _observer(day, start)
     moon = ephem.Moon()
     found = []
     for k in range(samples):
@@ -188,14 +214,18 @@ def moon_track(sky: Sky, samples: int) -> list[tuple[float, float]]:
         observer.date = ephem.Date((start + (end - start) * share).replace(tzinfo=None))
         moon.compute(observer)
         found.append((share, float(moon.alt)))
-    return found
+    return tuple(found)
 
 
-def sun_path(sky: Sky, samples: int = 97) -> list[tuple[datetime, Place]]:
+def sun_path(sky: Sky, samples: int = 97) -> tuple[tuple[datetime, Place], ...]:
     """The sun's places through the local date, by the clock of the site (whatever the mode)."""
-    start, end = local_day(sky)
-    zone = ZoneInfo(sky.site.timezone)
-    observer = _observer(sky, start)
+    return _sun_path(_day_of(sky), sky.site.timezone, samples)
+
+
+@lru_cache(maxsize=256)
+def _sun_path(day: _Day, timezone: str, samples: int) -> tuple[tuple[datetime, Place], ...]:
+    zone, start, end = ZoneInfo(timezone), day.start, day.end
+    observer = _observer(day, start)
     sun = ephem.Sun()
     found = []
     for k in range(samples):
@@ -203,4 +233,4 @@ def sun_path(sky: Sky, samples: int = 97) -> list[tuple[datetime, Place]]:
         observer.date = ephem.Date(instant.astimezone(UTC).replace(tzinfo=None))
         sun.compute(observer)
         found.append((instant.astimezone(zone), _place(sun)))
-    return found
+    return tuple(found)

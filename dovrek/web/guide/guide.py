@@ -91,8 +91,8 @@ HOW_TOS = (
         "Add a layer with few clouds, or one of no cover, and place clouds where they are wanted. "
         "Where no cloud is the photograph stays as it is; set the exposure until clouds are as "
         "bright as those in it.",
-        "Match tints, beside the picture, gives the layers a wash by its colours; each layer's Wash "
-        "says how much of it stays.",
+        "Match tints, beside the picture, gives the layers a wash by its colours; each layer's "
+        "Wash says how much of it stays.",
         "Order the whole, or Ground: clouds alone, which keeps them with alpha for compositing.")),
     HowTo("Take the sky of a report", "scattered", (
         "On the Skies page choose From a weather report, and paste a METAR or a forecast (TAF).",

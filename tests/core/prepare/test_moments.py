@@ -142,6 +142,26 @@ def test_a_loop_of_heaps_has_no_seam(studio: Studio) -> None:
         assert change(seam) < 1.3 * usual, seam
 
 
+@pytest.mark.parametrize("layer", [
+    {"genus": "altocumulus", "id": "a", "cover_oktas": 4},
+    {"genus": "cirrus", "id": "a", "cover_oktas": 4},
+    {"genus": "stratus", "id": "a", "cover_oktas": 5, "clearings": {"share": 0.2}}],
+    ids=lambda layer: layer["genus"])
+def test_a_loop_of_a_sheet_or_veil_has_no_seam(studio: Studio, layer: dict[str, Any]) -> None:
+    """While one copy of the field passes over into the other, and where the loop closes, a frame
+    differs from the one before by no more than elsewhere."""
+    sky = moving([layer], length_s=20.0, time_scale=120, loop=True)
+    step = 1.0 / 24.0
+
+    def change(clip_s: float) -> float:
+        a, b = (frame(studio, sky, (clip_s + k * step) % 20.0)[:40, :, 1] for k in (-0.5, 0.5))
+        return float(np.abs(b - a).mean() / a.mean())
+
+    passing = [change(s) for s in (3.6, 5.0, 6.4, 15.0)]  # the copies change at ¼ and ¾
+    usual = float(np.median([change(s) for s in (1.0, 2.0, 8.5, 12.0)]))
+    assert max(passing) < 1.3 * usual and change(0.0) < 1.3 * usual and change(10.0) < 1.3 * usual
+
+
 def test_a_first_look_takes_what_light_is_at_hand(studio: Studio) -> None:
     """Clouds and sun are those of the moment, the light one that is solved already; it is near
     what is kept."""
