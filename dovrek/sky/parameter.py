@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, Literal, get_args, get_origin
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -180,6 +181,15 @@ def _describe(path: str, field: FieldInfo) -> Parameter | None:
 
 def parameters_of(model: type[BaseModel], prefix: str = "") -> Iterator[Parameter]:
     """Yield every declared parameter of a model and its groups, in order of declaration."""
+    yield from _declared(model, prefix)
+
+
+@cache
+def _declared(model: type[BaseModel], prefix: str) -> tuple[Parameter, ...]:
+    return tuple(_found_in(model, prefix))
+
+
+def _found_in(model: type[BaseModel], prefix: str) -> Iterator[Parameter]:
     for name, field in model.model_fields.items():
         path = f"{prefix}{name}"
         annotation = field.annotation

@@ -8,14 +8,14 @@ import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from dovrek.sky.changes import difference, groups_between
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyConflict
 from dovrek.sky.reading import sky_from_text, text_to_keep
 from dovrek.store.documents import document_of, kept_of, kept_text, pack, sweep_assets
-from dovrek.store.tables import Revision, StoredSky, database, now, writing
+from dovrek.store.tables import Revision, StoredSky, database, in_turn, now, writing
 
 NOTE_LENGTH = 200
 BIN_DAYS = 30  # that deleted skies and prints stay in the bin
@@ -88,9 +88,15 @@ def load(slug: str) -> tuple[Sky, int]:
     return _standing(row), row.head_id
 
 
+@lru_cache(maxsize=32)
+def _read(text: str) -> Sky:
+    """The sky of a text: the same is read again and again, and no sky is ever changed in place."""
+    return sky_from_text(text)
+
+
 def _standing(row: StoredSky) -> Sky:
     try:
-        return sky_from_text(document_of(row.head))
+        return _read(document_of(row.head))
     except Exception as error:  # whatever another hand left there
         raise UnreadableSky(
             f"The sky '{row.name}' cannot be read here ({error or 'it has no state'}). Its text is "
@@ -123,7 +129,7 @@ def sky_at(slug: str, revision: int) -> Sky:
     found = Revision.get_or_none((Revision.id == revision) & (Revision.sky == row))
     if found is None:
         raise NoSuchSky(f"Sky '{slug}' has no revision {revision}.")
-    return sky_from_text(document_of(found))
+    return _read(document_of(found))
 
 
 def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
@@ -134,40 +140,63 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
     change is laid on top of theirs, and the places they changed are returned. Changes that
     share a gesture become one step. Raises what `alter` raises, with nothing stored.
     """
-    with writing():
-        row = stored(slug)
-        head: Revision = row.head
-        current = _standing(row)
-        had = current
-        others: tuple[str, ...] = ()
-        if base != head.id and not (gesture and head.gesture == gesture):
-            seen = Revision.get_or_none((Revision.id == base) & (Revision.sky == row))
-            if seen is None:
-                raise SkyConflict("This window shows a sky that is no longer there; reload it.")
-            had = sky_from_text(document_of(seen))
-            others = tuple(difference(had, current))
-        changed = alter(current)
-        touched = groups_between(had, changed)
-        text = kept_text(text_to_keep(changed))
-        if text == kept_of(head):
-            return Written(head.id, current, others, touched)
-        # A state that another stands on is not written over: that one is packed against it.
-        if gesture and head.gesture == gesture and head.parent_id is not None and not head.redo:
-            head.document, head.created = text, now()
-            head.save()
-            new = head
-        else:
-            new = Revision.create(sky=row, parent=head, document=text, note=note[:NOTE_LENGTH],
-                                  gesture=gesture)
-            pack(head)
-        row.head, row.name, row.changed = new, changed.name, now()
-        row.save()
-    return Written(new.id, changed, others, touched)
+    with in_turn(slug):  # others of this process that write the same sky; the rest goes on
+        made = _made(slug, base, gesture, alter)
+        with writing():
+            row = stored(slug)
+            if (row.head_id, row.changed) != (made.row.head_id, made.row.changed):
+                made = _made(slug, base, gesture, alter)  # another process was quicker
+                row = made.row
+            head, text = made.row.head, kept_text(made.text)
+            if text == made.kept:
+                return Written(head.id, made.current, made.others, made.touched)
+            # A state that another stands on is not written over: that one is packed against it.
+            if gesture and head.gesture == gesture and head.parent_id is not None and (
+                    not head.redo):
+                head.document, head.created = text, now()
+                head.save()
+                new = head
+            else:
+                new = Revision.create(sky=row, parent=head, document=text,
+                                      note=note[:NOTE_LENGTH], gesture=gesture)
+                pack(head)
+            row.head, row.name, row.changed = new, made.sky.name, now()
+            row.save()
+    return Written(new.id, made.sky, made.others, made.touched)
+
+
+class _Made(NamedTuple):
+    """A change that is worked out and not yet stored."""
+
+    row: StoredSky  # on top of what it is
+    kept: str  # as it stands
+    current: Sky
+    sky: Sky
+    text: str
+    others: tuple[str, ...]
+    touched: tuple[str, ...]
+
+
+def _made(slug: str, base: int, gesture: str, alter: Callable[[Sky], Sky]) -> _Made:
+    row = stored(slug)
+    head: Revision = row.head
+    current = _standing(row)
+    had = current
+    others: tuple[str, ...] = ()
+    if base != head.id and not (gesture and head.gesture == gesture):
+        seen = Revision.get_or_none((Revision.id == base) & (Revision.sky == row))
+        if seen is None:
+            raise SkyConflict("This window shows a sky that is no longer there; reload it.")
+        had = _read(document_of(seen))
+        others = tuple(difference(had, current))
+    changed = alter(current)
+    touched = groups_between(had, changed)
+    return _Made(row, kept_of(head), current, changed, text_to_keep(changed), others, touched)
 
 
 def undo(slug: str) -> Written | None:
     """Step back; None at the beginning."""
-    with writing():
+    with in_turn(slug), writing():
         row = stored(slug)
         head: Revision = row.head
         if head.parent_id is None:
@@ -180,7 +209,7 @@ def undo(slug: str) -> Written | None:
 
 def redo(slug: str) -> Written | None:
     """Step forward to what was undone last; None when there is nothing."""
-    with writing():
+    with in_turn(slug), writing():
         row = stored(slug)
         if row.head.redo is None:
             return None
@@ -188,7 +217,7 @@ def redo(slug: str) -> Written | None:
 
 
 def _stand(row: StoredSky, revision: Revision) -> Written:
-    sky = sky_from_text(document_of(revision))
+    sky = _read(document_of(revision))
     try:
         touched = groups_between(_standing(row), sky)
     except UnreadableSky:  # a step back is a way out of it

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -29,6 +30,14 @@ from dovrek.store.migrations import upgrade
 
 database = SqliteDatabase(None)
 _turn = threading.RLock()
+_naming = threading.Lock()
+_turns: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
+
+
+def in_turn(name: str) -> threading.RLock:
+    """What the threads of one process hold while they work out a change of the thing of a name."""
+    with _naming:
+        return _turns[name]
 
 
 @contextmanager
