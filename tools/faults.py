@@ -213,6 +213,36 @@ def kills(count: int, seed: int, remote: bool = False) -> str:
     return f"{count} kills ({killed}): all stored work there; prints {ended}"
 
 
+def queue(count: int = 30) -> str:
+    """Many prints in the queue while their server is told to end, started, killed and started
+    again. Raises Lost."""
+    with tempfile.TemporaryDirectory() as folder:
+        server = Server(Path(folder) / "home")
+        server.start()
+        window = Window(server)
+        try:
+            window.enter()
+            for k in range(count):
+                window.order(SLUGS[k % 2], width=64 + 16 * k)
+            for how, share in ((signal.SIGTERM, 0.1), (signal.SIGKILL, 0.4)):
+                end = time.monotonic() + PATIENCE_S
+                while list(window.states().values()).count("done") < share * count:
+                    if time.monotonic() > end:
+                        raise Lost(f"prints that do not go on: {window.states()}")
+                    time.sleep(0.05)
+                server.stop(how)
+                server.start()
+            ended = whole(server.home, window)
+            if ended != f"{count} done":
+                raise Lost(f"of {count} prints: {ended}")
+            widths = sorted(Image.open(p).width for p in (server.home / "prints").glob("*.png"))
+            if widths != [64 + 16 * k for k in range(count)]:
+                raise Lost(f"prints of other orders: {widths}")
+        finally:
+            server.stop()
+    return f"{count} prints queued, their server ended and killed: nothing lost, all done"
+
+
 # -- disk ---------------------------------------------------------------------------------
 
 
@@ -316,7 +346,7 @@ def main() -> None:
     print(kills(count // 2, seed), flush=True)
     print("with a scheduler of its own:", kills(count - count // 2, seed + 1, remote=True),
           flush=True)
-    for fault in (full_disk, read_only):
+    for fault in (queue, full_disk, read_only):
         try:
             print(fault(), flush=True)
         except OSError as error:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import shutil
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -48,10 +49,21 @@ def files_of(settings: Settings, row: Any) -> list[Path]:
 
 
 def bytes_of(settings: Settings, row: Any) -> int:
-    """What a print takes on disk, its tiles included."""
-    folder = tile_folder(settings, str(row.digest))
-    tiles = (p for p in folder.rglob("*") if p.is_file()) if row.digest else iter(())
-    return sum(p.stat().st_size for p in (*files_of(settings, row), *tiles))
+    """What a print takes on disk, its tiles included: those of a print that is just being finished
+    may go while they are counted."""
+    found = files_of(settings, row)
+    if row.digest:
+        found += [Path(place) / name
+                  for place, _, names in os.walk(tile_folder(settings, str(row.digest)))
+                  for name in names]
+    return sum(_size(path) for path in found)
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except FileNotFoundError:
+        return 0
 
 
 def forget(settings: Settings, number: int) -> None:

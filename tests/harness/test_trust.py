@@ -40,6 +40,10 @@ def test_kills_lose_nothing_and_prints_end(remote: bool) -> None:
     assert "all stored work there" in faults.kills(3, 7 + remote, remote)
 
 
+def test_a_long_queue_outlives_its_server() -> None:
+    assert "nothing lost" in faults.queue(30)
+
+
 @pytest.mark.parametrize("fault", [faults.full_disk, faults.read_only])
 def test_disks_that_fail(fault: object) -> None:
     try:

@@ -17,7 +17,7 @@ import pytest
 from distributed import Client, LocalCluster
 
 from dovrek.formats.kinds import holding
-from dovrek.prints import cluster, engine
+from dovrek.prints import cluster, engine, kept
 from dovrek.prints.cluster import Workers
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
@@ -226,3 +226,18 @@ def test_a_clock_that_is_set_throws_nothing_away_and_prints_go_on(
     monkeypatch.setattr(time, "monotonic", lambda: hours() + 2 * engine.SWEEP_SECONDS + 2.0)
     monkeypatch.setattr(time, "time", lambda: clock() + 2 * engine.SWEEP_SECONDS + 2.0)
     assert emptying.due()  # the clock that was there at the start is believed
+
+
+def test_tiles_that_go_while_they_are_counted(store: Settings,
+                                              monkeypatch: pytest.MonkeyPatch) -> None:
+    """A print is finished, and its tiles removed, while the queue is being shown."""
+    row = jobs.job(placed())
+    row.digest = "abc"
+    folder = kept.tile_folder(store, "abc")
+    folder.mkdir(parents=True)
+    (folder / "0.npz").write_bytes(b"tile")
+    assert kept.bytes_of(store, row) == 4
+    real = os.walk
+    monkeypatch.setattr(os, "walk", lambda path: [
+        (root, dirs, [*names, "gone.npz"]) for root, dirs, names in real(path)])
+    assert kept.bytes_of(store, row) == 4

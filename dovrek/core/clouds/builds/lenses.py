@@ -13,6 +13,8 @@ from dovrek.core.compile.noise import WISP, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
 PLATES = 3  # of a lens, one above the other
+LAMINA, TERRACED = 0.1, 0.045  # of the height: from one lamina to the next, how far they stand out
+WHOLE_FRAY = 0.45  # of the height: where a lens is thinner it is smoother
 
 
 @inner
@@ -42,26 +44,34 @@ def sample(field, p, x, y, z, footprint, detail):
     bend = 0.08 * thick * flat_noise(field.bytes, x, y, 2.6 * size, 0.37 + p.churn, footprint)
     step = 0.9 * p.lobes * thick / PLATES
     whole = max(1.0 - p.level, 0.3)  # score in the middle of most lenses
-    f = -1e9
+    f, stout = -1e9, 0.0
     for k in range(PLATES):
         aside = k - 1.0
         q = found - p.lobes * (0.30 if k == 0 else (0.42 if k == 2 else 0.0))
         rim = 1.0 - math.exp(-1.6 * max(q, 0.0) / whole)  # no flat top, however wide
         lens = math.sqrt(rim) * (0.3 + 0.7 * rim)  # the two arcs meet at an angle
         high = (1.0 - 0.62 * p.lobes) * thick * lens
+        stout = max(stout, lens)
         middle = 0.40 * thick + aside * step + bend
         one = min(0.60 * high - (z - middle), 0.40 * high * hang + (z - middle))
         if q < 0.0:
             one = min(one, 0.10 * q * size)
         f = max(f, one)
+    lamina = LAMINA * thick
+    if p.lobes > 0.0 and footprint < lamina and f > -2.0 * lamina:
+        # Moist air was laid on in laminae: they end one after another, as terraces seen from below.
+        wave = math.sin(2.0 * math.pi * (z + 1.7 * bend) / lamina)
+        f += TERRACED * thick * p.lobes * stout * (1.0 - footprint / lamina) * wave
     if p.fray > 0.0:
         tile = 0.16 * size
-        f += 0.16 * thick * p.fray * turned_noise(
+        # A thin rim is smooth: there the same noise would move it far.
+        rough = p.fray * min(stout / WHOLE_FRAY, 1.0) ** 2
+        f += 0.16 * thick * rough * turned_noise(
             field.bytes, WISP, x + p.shift_x, y, 3.0 * z, tile, noise_level(footprint, tile),
             p.churn)
         if detail > 0:
             tile *= 0.3
-            f += 0.07 * thick * p.fray * turned_noise(
+            f += 0.07 * thick * rough * turned_noise(
                 field.bytes, WISP, y, x + p.shift_y, 2.0 * z, tile, noise_level(footprint, tile),
                 p.churn_fine)
     soft = 0.5 * min(footprint, 0.5 * thick)
@@ -74,7 +84,7 @@ def sample(field, p, x, y, z, footprint, detail):
 
 def step_m(layer: Layer) -> float:
     """Basic step of the march, metres: the rims of plates are thin."""
-    return min(max(layer.thickness_m / 14.0, 4.0), 20.0)
+    return min(max(layer.thickness_m / 20.0, 4.0), 14.0)
 
 
 def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
