@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from PIL import Image
 from PIL.PngImagePlugin import PngInfo
 
-from dovrek.core.picture.behind import LIGHT, LINEAR
+from dovrek.core.colour.backdrop import LIGHT, LINEAR
 from dovrek.formats.references import BYTES_MOST, PhotographError, linear_of, read_reference
 from dovrek.sky.behind import BEGINS, BEHIND_LETTERS
 

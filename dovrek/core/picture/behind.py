@@ -6,17 +6,12 @@ where no cloud is the picture comes out as it was; clouds lie before it in linea
 
 from __future__ import annotations
 
-import base64
-import binascii
-import io
 import math
-from functools import lru_cache
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
+from dovrek.core.colour.backdrop import Backdrop, read_backdrop
 from dovrek.core.colour.film import undeveloped, white_luminance
 from dovrek.core.colour.spectrum import RGB_TO_XYZ
 from dovrek.core.compile.kernels import solver
@@ -25,56 +20,22 @@ from dovrek.core.geometry.views import OFFERED, picture, ray_of
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.picture.render import Metered
 from dovrek.core.transport.sample import ALPHA
-from dovrek.sky.behind import BEGINS, Behind
+from dovrek.sky.behind import Behind
 from dovrek.sky.document import Sky
 
-SIDE_MOST = 2600  # pixels of a kept picture
-RGBE_BIAS = 128 + 8  # of the exponent of shared-exponent colours (Ward 1991, real pixels)
 # Luminance of a linear dome's upper half is brought to this share of the film's white: about where
 # automatic exposure holds a clear sky.
 SKY_SHARE = 0.18
 
 
-LIGHT, LINEAR = "light", "linear"  # a PNG's own word for shared-exponent colours
-
-
-class Backdrop(NamedTuple):
-    """A picture as it is read: codes of 8 bits, or linear RGB of unknown scale."""
-
-    pixels: NDArray[np.uint8] | NDArray[np.float32]  # (h, w, 3)
-
-    @property
-    def linear(self) -> bool:
-        return self.pixels.dtype != np.uint8
-
-
-@lru_cache(maxsize=2)
-def _read(asset: str) -> Backdrop | None:
-    head = next((b for b in BEGINS if asset.startswith(b)), None)
-    if head is None:
-        return None
-    try:
-        picture = Image.open(io.BytesIO(base64.b64decode(asset[len(head):], validate=True)))
-        if max(picture.size) > SIDE_MOST or min(picture.size) < 2:
-            return None
-        if picture.info.get(LIGHT) == LINEAR and picture.mode == "RGBA":
-            rgbe = np.asarray(picture, dtype=np.float32)
-            scale = np.ldexp(np.float32(1.0), rgbe[..., 3].astype(np.int32) - RGBE_BIAS)
-            linear = np.where(rgbe[..., 3:] > 0, rgbe[..., :3] * scale[..., None], 0.0)
-            return Backdrop(linear.astype(np.float32))
-        return Backdrop(np.asarray(picture.convert("RGB"), dtype=np.uint8))
-    except (OSError, ValueError, binascii.Error):
-        return None
-
-
 def kept_picture(asset: str) -> bool:
     """Whether a text is a picture as a document keeps them."""
-    return _read(asset) is not None
+    return read_backdrop(asset) is not None
 
 
 def backdrop_of(sky: Sky) -> Backdrop | None:
     """The picture behind a sky; None without one that can be read."""
-    return _read(sky.behind.asset) if sky.behind.stands else None
+    return read_backdrop(sky.behind.asset) if sky.behind.stands else None
 
 
 def stands_behind(sky: Sky, view: str) -> bool:

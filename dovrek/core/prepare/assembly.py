@@ -34,6 +34,7 @@ from dovrek.core.clouds.light.solve import sheet_shares
 from dovrek.core.clouds.phase import PHASES, beam_tables
 from dovrek.core.clouds.record import LAYER, Field
 from dovrek.core.clouds.values import Record, quantile
+from dovrek.core.colour.backdrop import Around, light_of, read_backdrop
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
 from dovrek.core.land.meeting import no_land
@@ -165,9 +166,17 @@ def stands_of(bodies: list[LayerBody]) -> list[Stand]:
             for b in bodies]
 
 
-def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place,
-             ground_share: float) -> NDArray[np.float64]:
-    """Light on each layer from the sky and clouds above, the ground and clouds below."""
+@stage("light around")
+def light_around(tools: Tools, asset: str) -> Around | None:
+    """Light of a picture all around; None without one that can be read."""
+    backdrop = read_backdrop(asset) if asset else None
+    return None if backdrop is None else light_of(backdrop)
+
+
+def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place, ground_share: float,
+             around: Around | None) -> NDArray[np.float64]:
+    """Light on each layer from the sky and clouds above, the ground and clouds below. A picture
+    `around` gives the sky its colours, and the ground its light beside the sky's."""
     out = np.zeros((max(len(stands), 1), 2, 3))
     mu = max(math.sin(sun.elevation_true), 0.0)
     columns, trans = np.empty(4), np.empty(WAVES)
@@ -177,6 +186,8 @@ def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place,
                            sun.elevation_true, ground_share)
         # A level sheet sees the sky as a level plate does, a heap as a ball does.
         above, below = (both[2], both[3]) if own.heaped else (both[0], both[1])
+        if around is not None:
+            above, below = (float(above[1]) * np.array(half) for half in around)
         sun_transmittance(air.sun, air.media, own.middle * 1e-3, math.sin(sun.elevation_true),
                           air.media.haze_per_km, columns, trans)
         direct = mu * (trans @ xyz_weights()) / math.pi
@@ -234,11 +245,12 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
               air: AirParameters, table: SunTable, scattered: Scattered, view: SkyView,
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
               source: Source, height_m: float, shadow_rays: bool,
-              soil: tuple[float, ...], tones: Tones, world: World) -> Scene:
+              soil: tuple[float, ...], tones: Tones, world: World,
+              around: Around | None) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
     `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is what
-    `soil_of` tells of the ground.
+    `soil_of` tells of the ground; `around` the light of a picture behind.
     """
     tables, sun = Air(media_of(air), table, scattered), source.place
     total_share = float(np.prod([s for s, _ in shade.shares])) if stands else 1.0
@@ -258,7 +270,8 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         clear=view,
         light=_end_to_end(light),
         sunlight=beam,
-        ambient=_ambient(stands, shade, tables, sun, total_share * float(again[1])),
+        ambient=_ambient(stands, shade, tables, sun, total_share * float(again[1]),
+                         around),
         below=np.ones((1, 2, 2), np.float32),
         once_share=np.array([1.0 if s.heaped or s.veil else slanting for s in stands] or [1.0]),
         ground=ground,

@@ -36,6 +36,7 @@ from dovrek.core.prepare.assembly import (
     LOW_EYE_M,
     Shade,
     joined_field,
+    light_around,
     lit_scene,
     shade_of,
     soil_of,
@@ -204,6 +205,7 @@ class Preparer:
             view = self._view(air, observer, shade, bodies, fineness.rough, maker)
             low = air.view(from_ground, shade.by_height)
         joined = joined_field(bodies)
+        around = sky.behind.stands and sky.behind.kind == "dome"
         shape = ready_land(relief=shape_of(sky.relief))
         land = maker.make(shape)
         squares = len(land.heights) - 1
@@ -218,7 +220,8 @@ class Preparer:
             beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,
             soil=soil_of(sky), tones=land_tones(picture=sky.relief.picture),
-            world=world_map(asset=sky.ground.map if sky.ground.mapped else ""))
+            world=world_map(asset=sky.ground.map if sky.ground.mapped else ""),
+            around=light_around(asset=sky.behind.asset if around else ""))
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
                         tuple(s for s, _ in shade.shares), shade.by_height, node.key,
                         fineness, source.weight)

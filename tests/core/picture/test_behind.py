@@ -13,13 +13,17 @@ import OpenEXR
 import pytest
 from PIL import Image
 
-from dovrek.core.colour.film import develop, undeveloped
+from dovrek.core.colour.backdrop import Backdrop, light_of
+from dovrek.core.colour.film import decode_srgb, develop, undeveloped
+from dovrek.core.colour.spectrum import RGB_TO_XYZ
 from dovrek.core.geometry.lens import direction_at
 from dovrek.core.picture.behind import backdrop_of
 from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.sample import ALPHA
 from dovrek.formats.behind import PhotographError, behind_of
 from dovrek.sky.advisories import advisories
+from dovrek.sky.behind import Behind
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from tests.conftest import free_sun, sky_of
@@ -149,3 +153,31 @@ def test_what_is_no_picture_behind_is_told() -> None:
     assert any("burnt" in note for note in behind_of(png(burnt)).notes)
     codes = {a.code for a in advisories(sky_of(behind={"asset": "sky.jpg"}), 40.0)}
     assert "picture missing" in codes
+
+
+def test_a_picture_all_around_lights_the_clouds(studio: Studio) -> None:
+    """The sky's light has its upper half's colour and our own luminance; the ground's is to it as
+    in the picture. Its sun is left out, and a photograph lights nothing."""
+    made = np.full((64, 128, 3), (230, 150, 90), np.uint8)
+    made[32:] = (40, 90, 30)
+    made[10:12, 20:22] = 255
+    linear = np.array([decode_srgb(v / 255.0) for v in range(256)])
+    up, down = (linear[np.array(c)] @ RGB_TO_XYZ.T for c in ((230, 150, 90), (40, 90, 30)))
+    plain, lit, photo = (studio.prepare(sky, Wish(16, 9, "draft"), Cancel())[0].scene.ambient
+                         for sky in (over(png(made), 3.0, True).model_copy(update={
+                             "behind": Behind()}), over(png(made), 3.0, True),
+                             over(png(made), 3.0, False)))
+    assert lit[0, 0, 1] == pytest.approx(plain[0, 0, 1], rel=0.02)
+    assert lit[0, 0] / lit[0, 0, 1] == pytest.approx(up / up[1], rel=0.02)
+    assert lit[0, 1] / lit[0, 0, 1] == pytest.approx(down / up[1], rel=0.02)
+    assert np.array_equal(photo, plain)
+
+
+def test_light_of_a_linear_picture_leaves_its_sun_out() -> None:
+    pixels = np.ones((32, 64, 3), np.float32)
+    pixels[16:] *= 0.25
+    with_sun = pixels.copy()
+    with_sun[6, 9] = 1e5
+    even, sunny = (light_of(Backdrop(p)) for p in (pixels, with_sun))
+    assert even.above[1] == pytest.approx(1.0) and even.below[1] == pytest.approx(0.25, rel=1e-3)
+    assert sunny.below[1] == pytest.approx(0.25, rel=0.05)

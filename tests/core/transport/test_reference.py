@@ -16,6 +16,7 @@ from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel, Cancelled
 from dovrek.core.transport import reference
+from dovrek.core.transport.paths import turn_by
 from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.transport.sample import ALPHA, DISTANCE
 from tests.conftest import free_sun
@@ -135,7 +136,7 @@ def test_directions_follow_the_phase_function() -> None:
     total, count = 0.0, 40_000
     for _ in range(count):
         ray[:] = (0.6, 0.0, 0.8)
-        reference._turn(lobes, ray, state)
+        turn_by(lobes, ray, state)
         total += 0.6 * ray[0] + 0.8 * ray[2]
         assert abs(float(np.dot(ray, ray)) - 1.0) < 1e-9
     assert total / count == pytest.approx(DROPLETS.asymmetry, abs=0.006)
