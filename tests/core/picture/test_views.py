@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import OpenEXR
 import pytest
+from PIL import Image
 
 from dovrek.core.geometry.lens import dome_lens, plan_lens
 from dovrek.core.picture.probe import dome_diffuse, measured_layer, probe
@@ -188,9 +189,16 @@ def test_commands_of_plan_and_passes(tmp_path: Path) -> None:
     found = call("-o", str(out), "--view", "plan", "--size", "48x48", "--extent", "80")
     assert found.exit_code == 0
     assert out.exists()
+    globe = tmp_path / "globe.png"
+    found = call("-o", str(globe), "--view", "plan", "--size", "48x48", "--extent", "20000",
+                 "--quality", "draft")
+    assert found.exit_code == 0, found.output
+    shown = np.asarray(Image.open(globe).convert("L"), dtype=float)
+    corners = shown[[2, 2, -3, -3], [2, -3, 2, -3]]
+    assert shown[20:28, 20:28].mean() > 3.0 * corners.mean()  # the globe's face, and beside it
     for words, said in ((["-o", str(tmp_path / "a.png"), "--passes"], "--passes"),
                         (["-o", str(tmp_path / "a.png"), "--extent", "20"], "--extent"),
-                        (["-o", str(tmp_path / "a.png"), "--view", "plan", "--extent", "5000"],
+                        (["-o", str(tmp_path / "a.png"), "--view", "plan", "--extent", "3e5"],
                          "--extent")):
         found = call(*words)
         assert found.exit_code == 2 and said in found.output
