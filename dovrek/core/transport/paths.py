@@ -31,7 +31,7 @@ def foot_of(scene, x, y, z):
 
 
 @inner
-def height_of(scene, at):
+def height_there(scene, at):
     rz = scene.radius + at[2]
     r = math.sqrt(at[0] * at[0] + at[1] * at[1] + rz * rz)
     return (at[0] * at[0] + at[1] * at[1] + at[2] * (2.0 * scene.radius + at[2])) / (

@@ -40,7 +40,7 @@ from dovrek.core.transport.land_light import land_tone, sun_clears_land
 from dovrek.core.transport.look_ups import grid_depth
 from dovrek.core.transport.paths import (
     foot_of,
-    height_of,
+    height_there,
     land_ahead,
     off_surface,
     phase_at,
@@ -214,7 +214,7 @@ def _off_the_land(scene, tracing, ray, state, path, spans):
     """The same where the path meets the land: its slope, its own tint and picture."""
     at, tint, sun, normal = path.at, path.tint, scene.sun.direction, path.normal
     x, y = foot_of(scene, at[0], at[1], at[2])
-    h = height_of(scene, at)
+    h = height_there(scene, at)
     land_normal(scene.land, scene.land_heights, x, y, normal)
     slope = normal[0] * sun[0] + normal[1] * sun[1] + normal[2] * sun[2]
     own = land_tone(scene, x, y, TREAD_M, path.light)
@@ -240,11 +240,11 @@ def _sun_in_cloud(scene, p, cosine, state, path, spans):
     """Sunlight that cloud turns toward the path at its place."""
     at, light, sun = path.at, path.light, scene.sun.direction
     x, y = foot_of(scene, at[0], at[1], at[2])
-    sunlight_at(scene.sunlight, sun, scene.radius, x, y, height_of(scene, at), light)
+    sunlight_at(scene.sunlight, sun, scene.radius, x, y, height_there(scene, at), light)
     if light[1] <= 0.0:
         return
     # Deep inside most shadow rays end at once: that costs no bias.
-    through = _sun_reaches(scene, x, y, height_of(scene, at), state, path, spans)
+    through = _sun_reaches(scene, x, y, height_there(scene, at), state, path, spans)
     turned = phase_at(scene.lobes[p.phase], cosine)
     for c in range(3):
         gain = turned + p.halo * halo_at(math.acos(cosine), RINGS[c])
@@ -257,7 +257,7 @@ def _washed_by(scene, p, footprint, path):
     """Set the tones of the wash that tints the path from now on: those of its place."""
     at = path.at
     x, y = foot_of(scene, at[0], at[1], at[2])
-    h = height_of(scene, at)
+    h = height_there(scene, at)
     _, sigma = density(scene.field, path.layer, x, y, h - p.base, footprint, 2.0)
     z = h - p.base - lifted(scene.field, p, x, y)
     depth = grid_depth(scene.light, p, x, y, z, 0.5)
@@ -280,7 +280,7 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
     # send to the ground and to each other keeps its own colour.
     path.washed = -1
     for _ in range(1_000_000):
-        h = height_of(scene, at)
+        h = height_there(scene, at)
         rz = scene.radius + at[2]
         mu = (at[0] * ray[0] + at[1] * ray[1] + rz * ray[2]) / (scene.radius + h)
         ground_t = ground_distance(scene.radius, h, mu)
