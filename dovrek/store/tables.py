@@ -28,8 +28,23 @@ from peewee import (
 
 from dovrek.store.migrations import upgrade
 
-database = SqliteDatabase(None)
 _turn = threading.RLock()
+WRITES = ("INSERT", "UPDATE", "DELETE", "REPLACE")
+
+
+class _Database(SqliteDatabase):
+    """SQLite, whose single statements that write wait their turn as transactions do: one that
+    waited as SQLite does, looking now and then, would starve beside those that wait in line."""
+
+    def _execute_cursor(self, sql: str, params: Any, **options: Any) -> Any:
+        then: Any = super()
+        if sql.startswith(WRITES) and not self.in_transaction():
+            with _turn:
+                return then._execute_cursor(sql, params, **options)
+        return then._execute_cursor(sql, params, **options)
+
+
+database = _Database(None)
 _naming = threading.Lock()
 _turns: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
 

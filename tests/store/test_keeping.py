@@ -167,6 +167,35 @@ def test_skies_of_one_name_are_added_at_once(store: Settings) -> None:
     assert len({row.slug for row in skies.gallery()}) == 32
 
 
+def test_threads_that_write_wait_in_turn(store: Settings) -> None:
+    """Changes of two skies, pictures kept and steps back at once, by connections that do not wait
+    for a lock at all: none is ever in another's way, and no change is lost."""
+    for name in ("One", "Two"):
+        skies.add_sky(sky_of(name=name))
+    faults: list[BaseException] = []
+
+    def work(number: int) -> None:
+        slug = ("one", "two")[number % 2]
+        try:
+            with database.connection_context():
+                database.execute_sql("PRAGMA busy_timeout = 0")
+                for k in range(12):
+                    if number < 4:
+                        put(slug, seed=100 * number + k + 7)
+                    else:
+                        skies.keep_picture(slug, skies.load(slug)[1], b"png")
+        except BaseException as error:
+            faults.append(error)
+
+    threads = [threading.Thread(target=work, args=(n,)) for n in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert faults == []
+    assert [skies.steps(slug) for slug in ("one", "two")] == [(24, 0), (24, 0)]
+
+
 def test_a_refused_drawing_leaves_the_one_there_was(store: Settings) -> None:
     skies.add_sky(sky_of(name="Drawn"))
     versions.keep_overlay("drawn", "elevation", b"first")
