@@ -128,6 +128,16 @@ def test_the_camera_is_set_down_on_the_plan(page: Page, server: Server) -> None:
     wide, high = box["width"], box["height"]
     assert camera["north_m"] == pytest.approx(-0.3 * 40_000.0 * high / wide, abs=300.0)
 
+    # On the globe a place lies farther along the ground than it looks.
+    page.locator("#extent").select_option("200000")
+    expect(page.locator("#overlay .graticule")).to_have_count(1, timeout=20_000)
+    settle(page)
+    page.mouse.dblclick(box["x"] + 0.6 * box["width"], box["y"] + 0.5 * box["height"])
+    far = until(lambda: server.document(HILLS)["camera"]["east_m"], lambda e: e > 0.0)
+    radius, shown = 6.371e6, 2.0 * 6.371e6 * 1.04 * wide / high
+    assert far - camera["east_m"] == pytest.approx(radius * math.asin(0.1 * shown / radius),
+                                                   rel=0.01)
+
 
 def hill(kind: str = "png") -> bytes:
     rows, columns = np.mgrid[0:80, 0:80] / 79.0
