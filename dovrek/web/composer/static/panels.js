@@ -44,9 +44,9 @@ function seat(element) {
   const outer = element.parentElement.closest("[data-path], [data-layer]");
   return `${outer ? `${seat(outer)} ` : ""}${element.localName}${kind}${own}`;
 }
-function seated(element) {
+function seated(element, all) {
   element?.focus({ preventScroll: true });
-  if (whole && element?.matches("input")) element.select();
+  if (all && element?.matches("input")) element.select();
 }
 // A panel of the same thing stays where it was scrolled to.
 let left = "",
@@ -65,8 +65,13 @@ document.addEventListener("htmx:oobBeforeSwap", (e) => {
 });
 document.addEventListener("htmx:oobAfterSwap", (e) => {
   if (top) document.getElementById(e.detail.target?.id)?.scrollTo(0, top);
-  if (left && document.activeElement === document.body)
-    seated(main.querySelector(left));
+  if (left) {
+    const place = left,
+      all = whole; // once others have drawn what the panel comes without, and unfolded it
+    queueMicrotask(() => {
+      if (document.activeElement === document.body) seated(main.querySelector(place), all);
+    });
+  }
   if (e.detail.target?.id === "schedule") shown = here.selected;
   left = "";
 });
