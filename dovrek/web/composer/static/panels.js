@@ -67,10 +67,12 @@ document.addEventListener("htmx:oobAfterSwap", (e) => {
   if (top) document.getElementById(e.detail.target?.id)?.scrollTo(0, top);
   if (left) {
     const place = left,
-      all = whole; // once others have drawn what the panel comes without, and unfolded it
-    queueMicrotask(() => {
+      all = whole;
+    const sit = () => {
       if (document.activeElement === document.body) seated(main.querySelector(place), all);
-    });
+    };
+    sit();
+    queueMicrotask(sit); // what the panel came without, others have drawn and unfolded by then
   }
   if (e.detail.target?.id === "schedule") shown = here.selected;
   left = "";
