@@ -19,6 +19,11 @@ def sky_of(**parts: Any) -> Sky:
     return sky_from_data({"dovrek": 1, **parts})
 
 
+def long(*values: Any) -> Any:
+    """Values of a test that only `make long` runs: others stand for them from day to day."""
+    return pytest.param(*values, marks=pytest.mark.long)
+
+
 def free_sun(elevation: float, **parts: Any) -> Sky:
     """A sky whose sun stands at an apparent elevation, bearing south."""
     return sky_of(sun={"mode": "free", "elevation_deg": elevation, "azimuth_deg": 180}, **parts)

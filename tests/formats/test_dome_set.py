@@ -109,6 +109,7 @@ def test_the_camera_of_the_stage_sees_what_ours_does(apart: tuple[Path, dict[str
                                    math.cos(pitch) * math.cos(heading), math.sin(pitch)], abs=1e-6)
 
 
+@pytest.mark.long
 def test_a_sun_in_the_dome_gives_what_it_gives_apart(tmp_path: Path) -> None:
     """The brightest pixel stands where azimuth and elevation say; the sum is that of the sky."""
     told = written(tmp_path, "--size", "256x128", "--sun", "in", "--centre", "200")

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import long
 from tools import faults, fuzz, soak
 
 
@@ -26,8 +27,9 @@ def test_bent_files_are_read_or_refused() -> None:
     assert fuzz.taken_mb() - before < 300
 
 
-def test_many_hands_for_a_minute() -> None:
-    found = soak.soak(8, 60.0, out=io.StringIO())
+@pytest.mark.parametrize("seconds", [25.0, long(60.0)])
+def test_many_hands_at_once(seconds: float) -> None:
+    found = soak.soak(8, seconds, out=io.StringIO())
     assert found["errors"] == [] and found["tracebacks"] == 0
     assert {"change", "undo", "import", "strip", "page"} <= set(found["seconds"])
     assert all(row[0] > 0 for row in found["seconds"].values())
@@ -35,13 +37,14 @@ def test_many_hands_for_a_minute() -> None:
     assert memory[-1] < 6000
 
 
-@pytest.mark.parametrize("remote", [False, True])
-def test_kills_lose_nothing_and_prints_end(remote: bool) -> None:
-    assert "all stored work there" in faults.kills(3, 7 + remote, remote)
+@pytest.mark.parametrize(("count", "remote"), [(2, False), long(3, False), long(3, True)])
+def test_kills_lose_nothing_and_prints_end(count: int, remote: bool) -> None:
+    assert "all stored work there" in faults.kills(count, 7 + remote, remote)
 
 
-def test_a_long_queue_outlives_its_server() -> None:
-    assert "nothing lost" in faults.queue(30)
+@pytest.mark.parametrize("count", [5, long(30)])
+def test_a_long_queue_outlives_its_server(count: int) -> None:
+    assert "nothing lost" in faults.queue(count)
 
 
 @pytest.mark.parametrize("fault", [faults.full_disk, faults.read_only])

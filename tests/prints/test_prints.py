@@ -34,7 +34,7 @@ from dovrek.sky.seen import layers_of
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import OrderError, order_from
 from dovrek.store.tables import database
-from tests.conftest import free_sun
+from tests.conftest import free_sun, long
 
 task, backplate, clip = (importlib.import_module(f"dovrek.prints.makers.{name}")
                          for name in ("task", "backplate", "clip"))
@@ -111,6 +111,7 @@ def test_a_print_with_its_passes(store: Settings, client: Lent) -> None:
         order_from({"width": 96, "height": 54, "format": "jpeg-8", "ground": "off"}, holding())
 
 
+@pytest.mark.long
 def test_remote_scheduler_prints_the_same(store: Settings, client: Lent) -> None:
     """Tiles and numbers computed by the workers of a scheduler at an address of its own make the
     print that the embedded cluster makes, pixel for pixel."""
@@ -168,7 +169,7 @@ def test_a_full_disk_ends_in_words_and_retry_goes_on(
     assert jobs.job(row.id).state == jobs.DONE
 
 
-@pytest.mark.parametrize("sun", ["apart", "in"])
+@pytest.mark.parametrize("sun", ["apart", long("in")])
 def test_a_dome_is_printed_with_its_lights(store: Settings, client: Lent, sun: str) -> None:
     """One order gives dome, sidecar, USD lights and the proof; together they give the ground what
     the renderer says."""

@@ -231,6 +231,7 @@ def test_the_dialog_offers_what_goes_together_and_foretells(page: Page, server: 
     expect(page.locator("#p-format")).to_have_value("exr-half")
 
 
+@pytest.mark.long
 def test_a_killed_server_loses_nothing(page: Page, server: Server) -> None:
     arrive(page, server, "last-light", "camera")
     pitch = page.locator('[data-path="camera.pitch_deg"] .value')

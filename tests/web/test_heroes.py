@@ -32,6 +32,7 @@ def grip(page: Page, kind: str) -> tuple[float, float]:
     return middle_of(page.locator(f'.hero-mark.chosen [data-grip="{kind}"]'))
 
 
+@pytest.mark.long
 def test_a_dealt_cloud_is_taken_in_hand(page: Page, server: Server) -> None:
     """Pressed in the picture, it becomes one of the list; undo deals it again."""
     compose(page, server, SLUG, "layer:heaps")

@@ -82,6 +82,7 @@ def storm(server: Server) -> dict[str, Any]:
     return found
 
 
+@pytest.mark.long
 def test_a_turning_storm_is_drawn_out_on_a_wide_plan(page: Page, server: Server) -> None:
     """Moved by its middle, its radius drawn out; the section marks the eye in orbit,
     and the place says that the ground is water."""

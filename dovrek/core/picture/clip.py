@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import cast
 
 import numpy as np
 
@@ -10,10 +11,10 @@ from dovrek.core.picture.render import Metered, metered_scene
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.prepare.moments import scene_at
 from dovrek.core.prepare.preparer import Preparer
-from dovrek.core.run.stage import Known
+from dovrek.core.run.stage import Known, key_of
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.clip import in_clip, sky_at
-from dovrek.sky.document import Sky
+from dovrek.sky.document import Film, Sky
 
 SHUTTER_DEG = 120.0  # of the shutter for each moment beside the first
 METER_S = 1.0  # of the clip between two moments at which exposure is found
@@ -44,6 +45,18 @@ def metered_at(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
     clip_s, motion = in_clip(sky, clip_s), sky.motion
 
     def at(moment_s: float) -> Metered:
+        # Kept by the document itself: to know a scene's key would be to build it, and every frame
+        # asks for two moments whose scenes may have been dropped since.
+        film = Film(expose_for=sky_at(sky, moment_s).film.expose_for)
+        place = ("metered moment", key_of(sky.model_copy(update={"film": film}), moment_s,
+                                          fineness.name))
+        there, kept = preparer.cache.find(place)
+        if not there:
+            kept = found_at(moment_s)
+            preparer.cache.put(place, kept)
+        return cast(Metered, kept)
+
+    def found_at(moment_s: float) -> Metered:
         scene = scene_at(preparer, sky, moment_s, fineness, cancel)
         there = sky_at(sky, moment_s)
         return preparer.maker(cancel).make(metered_scene(

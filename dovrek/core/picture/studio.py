@@ -127,8 +127,9 @@ class Studio:
                     prepared=Known(prepared.key, prepared), camera=told.camera,
                     expose_for=told.film.expose_for)).set_by(told.film)
             else:
-                prepared = scene_at(preparer, sky, wish.clip_s, whole, cancel)
+                # First, since it may build other moments: the frame's own are asked for again.
                 metered = metered_at(preparer, sky, wish.clip_s, whole, cancel)
+                prepared = scene_at(preparer, sky, wish.clip_s, whole, cancel)
             return preparer.from_above(prepared, cancel) if wish.seen.from_above else prepared, (
                 metered.seen_in(wish.view))
         fineness = wish.settings.fineness.toward(wish.lens(sky))

@@ -26,6 +26,10 @@ def air_before(scene, walk, shadows, distance):
     for c in range(3):
         walk.scatter[c] = parts[OWN + c] + walk.haze * lit * parts[HAZE + c]
         walk.passed[c] = parts[PASSED + c]
+    if scene.clear.high and walk.pixel_m > 0.0:  # a plan, over places by day and by night
+        day_there(scene, walk.x0, walk.y0, walk.day[:])
+        for c in range(3):
+            walk.scatter[c] *= walk.day[c]
 
 
 @part

@@ -31,7 +31,7 @@ from dovrek.core.geometry.planet import (
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.sample import ALPHA
-from tests.conftest import free_sun, sky_of
+from tests.conftest import free_sun, long, sky_of
 
 AT_SUN = float(xyz_weights().sum(axis=0)[1])  # lx of the sun before the air
 OCEAN = {"ground": {"kind": "water"}, "air": {"haze": 0.08}}
@@ -229,8 +229,9 @@ def test_a_ring_of_sunset_about_the_limb(studio: Studio) -> None:
     assert ratios[0] > 1.5 * max(ratios[1:]), ratios
 
 
-@pytest.mark.parametrize("radius", [10.0, 100.0, 63_710.0])
-@pytest.mark.parametrize("height", [2.0, 3e4])
+@pytest.mark.parametrize(("radius", "height"), [
+    (10.0, 2.0), (100.0, 3e4), (63_710.0, 3e4), long(10.0, 3e4), long(100.0, 2.0),
+    long(63_710.0, 2.0)])
 def test_other_planets(studio: Studio, radius: float, height: float) -> None:
     """A horizon where a small or a great planet has it; no light is lost to rounding."""
     sky = sky_of(sun={"mode": "free", "elevation_deg": 50}, air={"planet_radius_km": radius},

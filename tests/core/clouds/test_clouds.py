@@ -31,7 +31,7 @@ from dovrek.core.run.workers import Cancel, Cancelled
 from dovrek.core.transport.march import ray_depth
 from dovrek.sky.document import Camera, Sky
 from dovrek.sky.layer import GENUS_DEFAULTS
-from tests.conftest import free_sun, sky_of
+from tests.conftest import free_sun, long, sky_of
 
 GENERA = tuple(GENUS_DEFAULTS)
 
@@ -46,7 +46,7 @@ def measured(studio: Studio, sky: Sky, columns: int = 110) -> dict[str, float]:
 
 
 @pytest.mark.parametrize("genus", GENERA)
-@pytest.mark.parametrize("oktas", [0.5, 3.5, 7.5])
+@pytest.mark.parametrize("oktas", [long(0.5), 3.5, long(7.5)])
 def test_cover_is_as_set(studio: Studio, genus: str, oktas: float) -> None:
     """Mean of 8 seeds (3 at the ends) within 0.3 okta (WMO definition of the okta; columns over
     40 × 40 km deeper than 0.1)."""

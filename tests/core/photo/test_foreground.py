@@ -149,6 +149,7 @@ def test_a_sky_is_suggested_behind_a_house(studio: Studio) -> None:
     assert any("stands before it" in text for text in got.cannot_know)
 
 
+@pytest.mark.long
 def test_cloud_behind_a_house_is_suggested_as_it_is(studio: Studio) -> None:
     # A deal of which the frame shows about what the layer has on the whole.
     picture, _ = built(photograph(studio, 25, 200, {"genus": "cumulus", "cover_oktas": 2.5,

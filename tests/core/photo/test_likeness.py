@@ -12,7 +12,7 @@ from dovrek.core.photo.cloud_look import differ
 from dovrek.core.photo.likeness import RATIO, difference_of, horizon_of, likeness_of, mask_overlay
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.store.tables import Reference
-from tests.conftest import sky_of
+from tests.conftest import long, sky_of
 
 CAMERA = {"heading_deg": 0, "pitch_deg": 14.0, "lens_mm": 26.0}
 HORIZON = horizon_of(14.0, sky_of(camera=CAMERA).camera.fov_v_rad) - 0.02
@@ -20,10 +20,10 @@ HORIZON = horizon_of(14.0, sky_of(camera=CAMERA).camera.fov_v_rad) - 0.02
 
 @pytest.mark.parametrize(("height", "bearing", "haze", "layer"), [
     (50, 120, 0.1, None), (25, 200, 0.2, {"genus": "cumulus", "cover_oktas": 2.5, "seed": 3}),
-    (35, 90, 0.07, {"genus": "altocumulus", "cover_oktas": 4, "seed": 5}),
+    long(35, 90, 0.07, {"genus": "altocumulus", "cover_oktas": 4, "seed": 5}),
     (60, 180, 0.15, {"genus": "cirrus", "cover_oktas": 3, "seed": 2}),
-    (40, 150, 0.3, {"genus": "stratocumulus", "cover_oktas": 5, "seed": 4}),
-    (63, 290, 0.06, {"genus": "cumulus", "cover_oktas": 2, "seed": 47}),
+    long(40, 150, 0.3, {"genus": "stratocumulus", "cover_oktas": 5, "seed": 4}),
+    long(63, 290, 0.06, {"genus": "cumulus", "cover_oktas": 2, "seed": 47}),
     (30, 100, 0.1, {"genus": "stratus", "cover_oktas": 8, "seed": 1})])
 def test_the_cover_of_a_frame_is_measured(studio: Studio, height: float, bearing: float,
                                           haze: float, layer: Any) -> None:

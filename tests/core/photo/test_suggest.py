@@ -34,7 +34,7 @@ from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Cancelled
 from dovrek.sky.document import Sky
-from tests.conftest import sky_of
+from tests.conftest import long, sky_of
 from tools.judging import styled, vivid
 from tools.teach import FRAMES, frames
 
@@ -122,7 +122,7 @@ def test_clouds_are_outliers(studio: Studio, skies: ClearSkies) -> None:
     assert back.elevation_deg == pytest.approx(found.elevation_deg, abs=1.5)
 
 
-@pytest.mark.parametrize(("height", "cover"), [(32, 3.5), (25, 2.5)])
+@pytest.mark.parametrize(("height", "cover"), [(32, 3.5), long(25, 2.5)])
 def test_gaps_in_the_shade_of_clouds_tell_the_sun(studio: Studio, skies: ClearSkies,
                                                   height: float, cover: float) -> None:
     """Sky between heaps is darker than a clear one. Told that, four frames give the sun's height
@@ -230,6 +230,7 @@ def test_a_frame_without_sky_is_refused_in_words(studio: Studio) -> None:
                 Preparer(studio.workers, StageCache()), Cancel())
 
 
+@pytest.mark.long
 def test_clear_skies_serve_the_next_photograph_of_a_site(studio: Studio,
                                                          monkeypatch: pytest.MonkeyPatch) -> None:
     """They depend on the site and its air but for the haze, not on sun, film, layers or framing."""
@@ -286,7 +287,7 @@ def test_a_value_at_its_border_does_not_hold_the_others(studio: Studio,
     assert found.haze == pytest.approx(0.15, rel=0.05)
 
 
-@pytest.mark.parametrize("bend", [None, vivid, styled])
+@pytest.mark.parametrize("bend", [None, long(vivid), styled])
 def test_a_picture_s_own_grade_is_told(studio: Studio, skies: ClearSkies, bend: Any) -> None:
     """Bent by hands other than ours, a sky under few heaps has its sun where it stood, and the
     grade is told; as our film has it, no grade is believed."""

@@ -29,7 +29,7 @@ from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
 from dovrek.sky.trials import value_at
-from tests.conftest import sky_of
+from tests.conftest import long, sky_of
 
 TINY = Fineness("tiny", 20, 12, (2, 1), (1, 1))
 AIR = {"sun table", "scattering", "sky view", "sunlight"}
@@ -132,13 +132,13 @@ def layer_changes(sky: Sky) -> list[tuple[str, Any]]:
     return changes
 
 
-@pytest.mark.parametrize("genus", [
-    genus if genus in ("cumulus", "stratus") else pytest.param(genus, marks=pytest.mark.long)
-    for genus in GENUS_DEFAULTS])
-def test_a_layer_is_what_it_says(studio: Studio, genus: str,
+@pytest.mark.parametrize(("genus", "every"), [
+    *(long(genus, 1) for genus in GENUS_DEFAULTS), ("cumulus", 4), ("stratocumulus", 6)])
+def test_a_layer_is_what_it_says(studio: Studio, genus: str, every: int,
                                  monkeypatch: pytest.MonkeyPatch) -> None:
     """Over a second layer that it shades. Rows, region and life are set, so that their own values
-    count. What the air looks like under it is left to the other test: one view stands for all."""
+    count; of the controls all, or some from day to day. What the air looks like under it is left
+    to the other test: one view stands for all."""
     built: list[SkyView] = []
 
     def one_view(*given: Any) -> SkyView:
@@ -154,7 +154,7 @@ def test_a_layer_is_what_it_says(studio: Studio, genus: str,
          "drape": {"amount": 0.4}},
         {"genus": "stratus", "id": "b", "cover_oktas": 5, "base_m": 300}])
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, layer_changes(start), AROUND) > 45
+    assert held(studio, warm, start, layer_changes(start)[::every], AROUND) > 45 // every
 
 
 DUSK = {"moment": "2026-03-28T18:40", "relief": {"form": "hills"}, "fog": {"present": True}}
@@ -168,7 +168,8 @@ def changes_of(start: Sky, rooms: tuple[tuple[str, Any], ...]) -> list[tuple[str
             for v in values_other_than(start, parameter, path)]
 
 
-def test_the_surroundings_are_what_they_say(studio: Studio,
+@pytest.mark.parametrize("every", [3, long(1)])
+def test_the_surroundings_are_what_they_say(studio: Studio, every: int,
                                             monkeypatch: pytest.MonkeyPatch) -> None:
     """Site, moment, sun, moon, air and camera, by a sun just set under a moon. Every air is built
     anew; a draft of it hangs on the same."""
@@ -178,20 +179,21 @@ def test_the_surroundings_are_what_they_say(studio: Studio,
     changes += changes_of(start, (("site", Site), ("sun", Sun), ("moon", Moon), ("air", Air),
                                   ("camera", Camera)))
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, changes, set()) > 20
+    assert held(studio, warm, start, changes[::every], set()) > 20 // every
 
 
-def test_land_and_fog_are_what_they_say(studio: Studio) -> None:
+@pytest.mark.parametrize("every", [3, long(1)])
+def test_land_and_fog_are_what_they_say(studio: Studio, every: int) -> None:
     """Under the same sun and moon; the air, which is the other test's, may be at hand."""
     start = sky_of(layers=[{"genus": "cirrus", "id": "a"}], **DUSK)
     changes = changes_of(start, (("relief", Relief), ("fog", Fog), ("ground", Ground)))
     warm = Preparer(studio.workers, StageCache())
-    assert held(studio, warm, start, changes, AIR) > 20
+    assert held(studio, warm, start, changes[::every], AIR) > 20 // every
 
 
 @pytest.mark.parametrize(("path", "value"), [
-    ("layers[a].body.fray", 0.9), ("layers[a].body.fray", 1.0),
-    ("layers[a].life.early_decay", 0.6), ("camera.altitude_m", 40.0)])
+    long("layers[a].body.fray", 0.9), ("layers[a].body.fray", 1.0),
+    long("layers[a].life.early_decay", 0.6), ("camera.altitude_m", 40.0)])
 def test_what_keys_once_forgot(studio: Studio, path: str, value: float) -> None:
     """Heaps kept without their edge's shift, shreds without early decay, a body by the camera's
     rounded height: each was another scene on a warm cache."""

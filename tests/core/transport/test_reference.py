@@ -19,7 +19,7 @@ from dovrek.core.transport import reference
 from dovrek.core.transport.paths import turn_by
 from dovrek.core.transport.reference import trace_frame, tracing_of
 from dovrek.core.transport.sample import ALPHA, DISTANCE
-from tests.conftest import free_sun
+from tests.conftest import free_sun, long
 from tools.accuracy import Case, cases, compare, fast_frame, fingerprint, path_of
 from tools.slab import exact, fluxes, photons, slab
 
@@ -35,6 +35,8 @@ TESTED = [c for c in cases() if c.held_out or c.name in (
     "cumulus 60° toward", "cumulus 20° away", "cumulus 5° away", "stratus 60° toward",
     "stratus 20° away", "stratus 5° away", "altocumulus 60° away", "altocumulus 20° toward",
     "altocumulus 5° toward", "cirrus 60° toward", "cirrus 20° away", "cirrus 5° toward")]
+DAILY = ("tall heaps 35° aside", "cells under streaks 45° away", "cumulus 20° away",
+         "cumulus 5° away", "stratus 60° toward", "altocumulus 5° toward", "cirrus 20° away")
 
 
 @pytest.mark.parametrize("sun", [60, 30])
@@ -64,7 +66,7 @@ def test_fast_slab(studio: Studio, depth: float, sun: float, within: float) -> N
     assert fluxes(studio, depth, sun)[1] == pytest.approx(exact(depth, sun)[1], rel=within)
 
 
-@pytest.mark.parametrize("depth", [8, pytest.param(32, marks=pytest.mark.long)])
+@pytest.mark.parametrize("depth", [long(8), long(32)])
 def test_slab_gradation(studio: Studio, depth: float) -> None:
     """Under an even slab the march falls off toward the horizon as the path tracer does:
     azimuth means within 20 % above 8° (no outside value; ours)."""
@@ -78,7 +80,8 @@ def test_slab_gradation(studio: Studio, depth: float) -> None:
     assert pairs[0] == pytest.approx(pairs[1], rel=0.2)
 
 
-@pytest.mark.parametrize("case", TESTED, ids=lambda c: c.name)
+@pytest.mark.parametrize("case", [c if c.name in DAILY or c.whole else long(c) for c in TESTED],
+                         ids=lambda c: c.name)
 def test_fast_against_the_reference(studio: Studio, case: Case) -> None:
     """Committed path-traced pictures of each genus and of skies no fit has seen."""
     with np.load(path_of(case)) as kept:
@@ -108,7 +111,7 @@ def test_seeds_agree(studio: Studio) -> None:
     assert not np.array_equal(first.light, other)
 
 
-@pytest.mark.parametrize("genus", ["cumulus", "altocumulus", "stratus"])
+@pytest.mark.parametrize("genus", ["cumulus", "altocumulus", long("stratus")])
 def test_distances_are_never_too_long(studio: Studio, genus: str) -> None:
     """What lets rays jump: a trusted share of the distance passes an optical depth of less than
     .004 on average."""
