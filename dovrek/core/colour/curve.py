@@ -35,7 +35,7 @@ class Curve(NamedTuple):
 FILMS = {
     "plain": Curve(0.166, 9.0, 3.2, True),
     "soft": Curve(0.185, 8.0, 4.6),
-    "standard": Curve(0.276, 8.0, 4.2),
+    "standard": Curve(0.276, 13.0, 4.2),
     "strong": Curve(0.33, 6.5, 4.0),
 }
 PLAIN = FILMS["plain"]

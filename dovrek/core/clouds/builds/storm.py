@@ -112,6 +112,25 @@ def _low_cells(field, p, x, y, z, r, footprint):
 
 
 @inner
+def _shield(field, p, x, y, r, grown, footprint):
+    """Extinction of the ice that flows out over all: fibres that bend and fan outward, thinner
+    between them, fraying at its rim."""
+    angle = p.storm_sign * math.atan2(y, x) - p.storm_angle
+    u = angle - 0.45 * math.log(max(r, 0.1 * p.storm_wall) / p.storm_wall)
+    circle = 4e5 * grown
+    c, s = circle * math.cos(u), circle * math.sin(u)
+    wide = flat_noise(field.bytes, c + 0.35 * r, s, 1.3e5 * grown, 0.83, footprint)
+    fine = flat_noise(field.bytes, 2.3 * s - 0.8 * r, 2.3 * c, 1.1e5 * grown, 0.31, footprint)
+    patch = flat_noise(field.bytes, y, x, 3.1e5 * grown, 0.57, footprint)
+    fade = r / (8.0 * p.storm_wall * (1.0 + 0.45 * patch))
+    there = smoothstep(-1.1, 0.9, wide + 0.55 * fine + 0.5 * patch)
+    there *= p.storm_shield * math.exp(-fade * fade)
+    if p.storm_eye > 0.0:
+        there *= smoothstep(0.8 * p.storm_eye, 1.6 * p.storm_eye, r)
+    return there * SHIELD_DEPTH / ((1.0 - SHIELD_LOW) * p.thickness)
+
+
+@inner
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction; between the base and the eyewall's top."""
     thick = p.thickness
@@ -133,16 +152,7 @@ def sample(field, p, x, y, z, footprint, detail):
         f = max(f, min(_low_cells(field, p, x, y, z, r, footprint), z + 0.01 * thick))
     ice = 0.0
     if p.storm_shield > 0.0 and z > SHIELD_LOW * thick:
-        angle = p.storm_sign * math.atan2(y, x) - p.storm_angle
-        way = math.log(max(r, 0.1 * p.storm_wall) / p.storm_wall)
-        u = angle - 0.45 * way
-        circle = 4e5 * grown
-        streak = flat_noise(field.bytes, circle * math.cos(u) + 0.12 * r, circle * math.sin(u),
-                            1.3e5 * grown, 0.83, footprint)
-        fade = r / (8.0 * p.storm_wall)
-        there = p.storm_shield * math.exp(-fade * fade) * clamp(0.62 + 1.1 * streak, 0.0, 1.0)
-        there *= smoothstep(0.8 * p.storm_eye, 1.6 * p.storm_eye, r) if p.storm_eye > 0.0 else 1.0
-        ice = there * SHIELD_DEPTH / ((1.0 - SHIELD_LOW) * thick)
+        ice = _shield(field, p, x, y, r, grown, footprint)
     lump = lump_of(p)
     if f < -lump:
         if ice > 0.0:
