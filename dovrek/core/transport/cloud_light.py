@@ -73,7 +73,7 @@ def _taps(scene, walk, l, z, footprint):
         near += length * sigma
     walk.tap_near = near
     walk.tap_depth = near + grid_depth(scene.light, p, x + TAPS_END * sx, y + TAPS_END * sy,
-                                       z + TAPS_END * sz, random)
+                                       z + TAPS_END * sz)
 
 
 @part
@@ -90,9 +90,9 @@ def _from_layer(scene, walk, m, ds, e, es, gained, footprint):
     falling = p.fall > 0.0 and z < falls_from(p)
     if falling:
         _below(p, scene.sun.direction, x, y, z, place)
-        grid_light(scene.light, p, place[0], place[1], place[2], walk.random, grid)
+        grid_light(scene.light, p, place[0], place[1], place[2], grid)
     else:
-        grid_light(scene.light, p, x, y, z, walk.random, grid)
+        grid_light(scene.light, p, x, y, z, grid)
     j_sun, j_sky = grid[SUN_J], grid[SKY_J]
     flux = -(grid[FLUX_X] * walk.dx + grid[FLUX_Y] * walk.dy + grid[FLUX_Z] * walk.dz)
     tau = max(grid[DEPTH], 0.0)

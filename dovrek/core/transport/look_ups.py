@@ -14,35 +14,44 @@ from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.scene import BELOW_M
 
 SHORT_M, STRIP = 3.0, 4  # half strip up to which one look does, and looks at a longer one
+PASSES_OVER = 0.15  # of a level's half, over which the next coarser one takes over
 LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
 
 
 @inner
-def _grid_place(p, x, y, z, dither):
-    """Where a point lies in a layer's grid: the index of its lower corner's first channel, and
-    three fractions. Levels change dithered, so that no ring shows."""
-    n, nz, levels = p.grid_n, p.grid_nz, p.grid_levels
+def _grid_level(p, x, y):
+    """Which level of a layer's grid holds a place, its cells' width, and the share of the next
+    coarser one that shows there: levels pass over into each other, so that no ring shows."""
     dx = p.grid_dx
-    x -= p.grid_x
-    y -= p.grid_y
-    reach = max(abs(x), abs(y)) * (1.0 + 0.25 * dither)
-    half = (0.5 * n - 2.0) * dx
+    reach = max(abs(x - p.grid_x), abs(y - p.grid_y))
+    half = (0.5 * p.grid_n - 2.0) * dx
     level = 0
-    while level < levels - 1 and reach > half:
+    while level < p.grid_levels - 1 and reach > half:
         half *= COARSER
         dx *= COARSER
         level += 1
-    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
-    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    share = 0.0
+    if level < p.grid_levels - 1:
+        share = max(1.0 - (1.0 - reach / half) / PASSES_OVER, 0.0)
+    return level, dx, share
+
+
+@inner
+def _grid_place(p, level, dx, x, y, z):
+    """Where a point lies in a level of a layer's grid: the index of its lower corner's first
+    channel, and three fractions."""
+    n, nz = p.grid_n, p.grid_nz
+    a = clamp((x - p.grid_x) / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp((y - p.grid_y) / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
     c = clamp((z - p.grid_z0) / p.grid_dz - 0.5, 0.0, nz - 1.001)
     i, j, k = int(a), int(b), int(c)
     return p.grid_at + (((level * n + i) * n + j) * nz + k) * CHANNELS, a - i, b - j, c - k
 
 
-@kernel
-def grid_depth(light, p, x, y, z, dither):
-    """Optical depth toward the sun at a point by trilinear look-up."""
-    at, fa, fb, fc = _grid_place(p, x, y, z, dither)
+@inner
+def _level_depth(light, p, level, dx, x, y, z):
+    """Optical depth toward the sun at a point of one level, by trilinear look-up."""
+    at, fa, fb, fc = _grid_place(p, level, dx, x, y, z)
     dj = p.grid_nz * CHANNELS
     di = p.grid_n * dj
     low = ((light[at] * (1 - fb) + light[at + dj] * fb) * (1 - fa)
@@ -54,20 +63,42 @@ def grid_depth(light, p, x, y, z, dither):
 
 
 @kernel
-def grid_light(light, p, x, y, z, dither, out):
-    """Six light channels at a point by trilinear look-up into `out` (6,)."""
-    at, fa, fb, fc = _grid_place(p, x, y, z, dither)
+def grid_depth(light, p, x, y, z):
+    """Optical depth toward the sun at a point."""
+    level, dx, share = _grid_level(p, x, y)
+    depth = _level_depth(light, p, level, dx, x, y, z)
+    if share > 0.0:
+        depth += share * (_level_depth(light, p, level + 1, COARSER * dx, x, y, z) - depth)
+    return depth
+
+
+@inner
+def _add_level(light, p, level, dx, x, y, z, weight, out):
+    """Six light channels at a point of one level, by trilinear look-up, times a weight, added to
+    `out`."""
+    at, fa, fb, fc = _grid_place(p, level, dx, x, y, z)
     dj = p.grid_nz * CHANNELS
     di = p.grid_n * dj
-    w00, w01 = (1 - fa) * (1 - fb), (1 - fa) * fb
-    w10, w11 = fa * (1 - fb), fa * fb
+    w00, w01 = (1 - fa) * (1 - fb) * weight, (1 - fa) * fb * weight
+    w10, w11 = fa * (1 - fb) * weight, fa * fb * weight
     for q in range(CHANNELS):
         low = (w00 * light[at + q] + w01 * light[at + dj + q]
                + w10 * light[at + di + q] + w11 * light[at + di + dj + q])
         m = at + CHANNELS
         high = (w00 * light[m + q] + w01 * light[m + dj + q]
                 + w10 * light[m + di + q] + w11 * light[m + di + dj + q])
-        out[q] = low * (1 - fc) + high * fc
+        out[q] += low * (1 - fc) + high * fc
+
+
+@kernel
+def grid_light(light, p, x, y, z, out):
+    """Six light channels at a point into `out` (6,)."""
+    level, dx, share = _grid_level(p, x, y)
+    for q in range(CHANNELS):
+        out[q] = 0.0
+    _add_level(light, p, level, dx, x, y, z, 1.0 - share, out)
+    if share > 0.0:
+        _add_level(light, p, level + 1, COARSER * dx, x, y, z, share, out)
 
 
 @inner
@@ -94,7 +125,7 @@ def depth_above(scene, x, y, h):
         t = scene.radius * (math.sqrt(sz * sz + 2.0 * rise / scene.radius) - sz)
         z = max(over, lowest)
         found = p.k_scaled * grid_depth(
-            scene.light, p, x + t * sun[0], y + t * sun[1], z, 0.0)
+            scene.light, p, x + t * sun[0], y + t * sun[1], z)
         if found > depth:
             depth, layer = found, l
     return depth, layer

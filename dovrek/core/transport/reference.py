@@ -260,7 +260,7 @@ def _washed_by(scene, p, footprint, path):
     h = height_there(scene, at)
     _, sigma = density(scene.field, path.layer, x, y, h - p.base, footprint, 2.0)
     z = h - p.base - lifted(scene.field, p, x, y)
-    depth = grid_depth(scene.light, p, x, y, z, 0.5)
+    depth = grid_depth(scene.light, p, x, y, z)
     tones(scene.field, p, x, y, z, sigma, depth, footprint, path.tones)
     path.washed = path.layer
 
