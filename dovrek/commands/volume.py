@@ -45,9 +45,9 @@ def volume(sky: str, layers: tuple[str, ...], voxel_m: float, extent_m: float, e
            threads: int, as_json: bool) -> None:
     """Layers of SKY as OpenVDB fog volumes `density` (1/m), z up, in metres from the camera's
     foot."""
-    from dovrek.sky.seen import layers_of
+    from dovrek.sky.seen import layers_of, unwashed
 
-    document = read_sky(sky)
+    document = unwashed(read_sky(sky))
     for name, value, (low, high) in (("voxel", voxel_m, VOXEL_LIMITS_M),
                                      ("extent", extent_m, EXTENT_LIMITS_M)):
         if not low <= value <= high:

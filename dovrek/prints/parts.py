@@ -25,6 +25,7 @@ from dovrek.core.transport.sample import OUT
 from dovrek.core.volume.voxels import Blocks, Box, box_of, filled_rows
 from dovrek.formats.dome_set import DomeNumbers, dome_numbers
 from dovrek.sky.reading import sky_from_text
+from dovrek.sky.seen import unwashed
 
 _studio: Studio | None = None
 _lock = threading.Lock()
@@ -105,7 +106,7 @@ def dome_numbers_of(document: str, wish: Wish) -> DomeNumbers:
 
 def _bodies(document: str, clip_s: float | None) -> list[LayerBody]:
     """Of the still, or as they are at a second of the clip."""
-    sky, moved = sky_from_text(document), None
+    sky, moved = unwashed(sky_from_text(document)), None
     if clip_s is not None:
         now = moment_of(sky, clip_s)
         sky, moved = now.sky, now.moved

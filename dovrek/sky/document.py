@@ -12,7 +12,7 @@ from pydantic import Field, field_validator, model_validator
 from dovrek.sky.behind import Behind
 from dovrek.sky.fog import Fog
 from dovrek.sky.ground import Ground
-from dovrek.sky.hero import HEROES_MOST, Hero
+from dovrek.sky.hero import HEROES_MOST, WASHES_MOST, Hero
 from dovrek.sky.layer import Layer
 from dovrek.sky.motion import Keys, Motion
 from dovrek.sky.parameter import Group, choice, colour_of, number, parameter_at
@@ -370,6 +370,16 @@ class Sky(Group):
         if count > HEROES_MOST:
             raise ValueError(f"heroes: {count} are more than the {HEROES_MOST} a sky holds; remove "
                              "some")
+        keyed = {path.partition("].wash")[0] for path in self.motion.keys if "].wash" in path}
+        washes = set()  # one that is keyed may become unlike all others
+        for x in self.layers:
+            for h in x.heroes:
+                own = f"layers[{x.id}].heroes[{h.id}"
+                if own in keyed or h.wash is not None:
+                    washes.add(own if own in keyed else x.id + h.washed(x.wash).model_dump_json())
+        if len(washes) > WASHES_MOST:
+            raise ValueError(f"heroes: {len(washes)} washes of their own are more than the "
+                             f"{WASHES_MOST} a sky holds; give some of them the same")
         return self
 
     @model_validator(mode="after")

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from dovrek.sky.parameter import Group, choice, number
+from dovrek.sky.parameter import Group, choice, colour_of, number
+from dovrek.sky.wash import Wash
 
 HEROES_MOST = 64  # a sky
+WASHES_MOST = 8  # of their own, that heroes of a sky have: each is lit as a layer of its own
 CLIMBS_LEAST, CLIMBS_POWER = 0.06, 1.3  # of its height, that one of no growth has
 
 
@@ -69,6 +71,31 @@ class Hero(Group):
         0.0, low=0.0, high=30_000.0, step=100.0, unit="m", group="Its place", label="Cleared",
         help="Distance from its rim up to which the layer's other clouds make room.",
     )
+
+    wash: float | None = number(
+        None, low=0.0, high=1.0, step=0.05, unit="", group="Its wash", label="Wash",
+        derived="of its layer", help="How strongly colours of its own are laid over its light; "
+        "unless set, its layer's are.",
+    )
+    wash_lit: str = choice("#ffd9b0", group="Its wash", label="Lit side", kind="colour",
+                           help="Colour of what the sun lights.")
+    wash_body: str = choice("#c9cede", group="Its wash", label="Body", kind="colour",
+                            help="Colour of what the sky lights.")
+    wash_base: str = choice("#8e93a8", group="Its wash", label="Base", kind="colour",
+                            help="Colour of what the ground lights.")
+
+    @field_validator("wash_lit", "wash_body", "wash_base")
+    @classmethod
+    def _colour(cls, value: str) -> str:
+        return colour_of(value)
+
+    def washed(self, wash: Wash) -> Wash:
+        """Its wash in a layer that has this one: where tones begin and how they meet is the
+        layer's."""
+        if self.wash is None:
+            return wash
+        return wash.model_copy(update={"strength": self.wash, "lit": self.wash_lit,
+                                       "body": self.wash_body, "base": self.wash_base})
 
     @property
     def title(self) -> str:

@@ -7,8 +7,10 @@ from collections.abc import Iterable
 
 from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
+from dovrek.sky.hero import WASHES_MOST, Hero
 from dovrek.sky.keeping import Bounds, Region
 from dovrek.sky.layer import Clearings, CoverMap, Layer
+from dovrek.sky.wash import Wash
 from dovrek.sky.weather_systems import Systems
 
 GENUS = "fog"
@@ -16,7 +18,8 @@ SEEN = 3.0  # extinction times sight, where a dark thing keeps 5 % of its contra
 # 1924; WMO-No. 8, meteorological optical range)
 THINS = 0.6  # of its depth, over which it thins toward its top
 DROPLETS_UM = 6.0
-HEROES = "~heroes"  # what their layer's name ends in; no layer of a document can
+HEROES = "~heroes"  # in their layer's name, before a number from a second wash on; no layer of a
+# document can have it
 ROOM = 1.12  # over the highest, for its skin
 FULL_WIDTH = 0.92  # of a full-grown cloud, over the size of its cells
 ABOUT_M, LEAST_OKTAS = 40_000.0, 0.05  # side of the ground that cover is reckoned on
@@ -58,11 +61,23 @@ def fog_layer(sky: Sky) -> Layer | None:
     })
 
 
-def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
-    """The clouds of a layer that are placed by hand, as a layer of its own; None without any."""
-    heroes = [h for h in layer.heroes if 0.0 < h.stage < 1.0]
-    if not heroes:
-        return None
+def heroes_layers(sky: Sky, layer: Layer, room: int = WASHES_MOST) -> list[Layer]:
+    """The clouds of a layer that are placed by hand, as layers of their own: one of those that
+    have its wash, and one for each other wash, up to `room`."""
+    washed: dict[str, tuple[Wash, list[Hero]]] = {layer.wash.model_dump_json(): (layer.wash, [])}
+    for hero in layer.heroes:
+        if not 0.0 < hero.stage < 1.0:
+            continue
+        wash = hero.washed(layer.wash)
+        name = wash.model_dump_json()
+        if name not in washed and len(washed) > room:
+            name = layer.wash.model_dump_json()
+        washed.setdefault(name, (wash, []))[1].append(hero)
+    return [_heroes_layer(sky, layer, wash, heroes, str(n) if n else "")
+            for n, (wash, heroes) in enumerate(washed.values()) if heroes]
+
+
+def _heroes_layer(sky: Sky, layer: Layer, wash: Wash, heroes: list[Hero], number: str) -> Layer:
     widest, highest = max(h.width_m for h in heroes), max(h.top_m for h in heroes)
     size = widest / FULL_WIDTH
     if any(h.taken for h in heroes):  # their lumps stay as large as they were
@@ -70,7 +85,8 @@ def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
     wind = layer.wind.model_copy(update={"speed_m_s": 0.0}) if sky.motion.loop else layer.wind
     area = sum(math.pi * h.width_m**2 / 4.0 for h in heroes)
     return layer.model_copy(update={
-        "id": layer.id + HEROES, "heroes": heroes, "thickness_m": ROOM * highest,
+        "id": layer.id + HEROES + number, "heroes": heroes, "wash": wash,
+        "thickness_m": ROOM * highest,
         "cover_oktas": min(max(8.0 * area / ABOUT_M**2, LEAST_OKTAS), 8.0),
         "cells": layer.cells.model_copy(update={"size_m": size}),
         "body": layer.body.model_copy(update={
@@ -83,14 +99,24 @@ def heroes_layer(sky: Sky, layer: Layer) -> Layer | None:
     })
 
 
+def unwashed(sky: Sky) -> Sky:
+    """The sky without washes of their own for clouds placed by hand, for what knows no colours:
+    those of a layer are then one layer."""
+    layers = [x.model_copy(update={"heroes": [h.model_copy(update={"wash": None})
+                                              for h in x.heroes]}) for x in sky.layers]
+    keys = {path: k for path, k in sky.motion.keys.items() if not path.endswith("].wash")}
+    return sky.model_copy(update={"layers": layers, "motion": sky.motion.model_copy(
+        update={"keys": keys})})
+
+
 def placed_by_hand(layer: Layer) -> bool:
     """Whether a layer is the heroes of another."""
-    return layer.id.endswith(HEROES)
+    return HEROES in layer.id
 
 
 def owner_of(layer_id: str) -> str:
     """The layer that heroes belong to; another is its own."""
-    return layer_id.removesuffix(HEROES)
+    return layer_id.partition(HEROES)[0]
 
 
 def owners_of(layer_ids: Iterable[str]) -> list[str]:
@@ -101,11 +127,13 @@ def owners_of(layer_ids: Iterable[str]) -> list[str]:
 def layers_of(sky: Sky) -> list[Layer]:
     """Layers that are shown and have any cloud, each followed by its heroes; the fog the last."""
     found: list[Layer] = []
+    room = WASHES_MOST
     for layer in sky.layers:
         if not layer.visible:
             continue
-        heroes = heroes_layer(sky, layer)
         found += [layer] if layer.cover_oktas > 0.0 else []
-        found += [heroes] if heroes else []
+        heroes = heroes_layers(sky, layer, room)
+        room -= sum(x.id != layer.id + HEROES for x in heroes)
+        found += heroes
     fog = fog_layer(sky)
     return found + ([fog] if fog else [])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 SPANS_MOST = 80  # stretches of a ray within layers
-ACTIVE_MOST = 33  # layers at one place: all of a sky, their heroes, and its fog
+ACTIVE_MOST = 41  # layers at one place: all of a sky, their heroes by their washes, and its fog
 
 # Stretches of a ray within the shells of layers (`spans.layer_spans`).
 SPANS = np.dtype([

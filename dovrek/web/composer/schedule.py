@@ -10,6 +10,7 @@ from dovrek.sky.document import Sky, Sun
 from dovrek.sky.fog import Fog
 from dovrek.sky.genera import WORDS, defaults_of
 from dovrek.sky.ground import Ground
+from dovrek.sky.hero import Hero
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import Parameter, parameters_of
 from dovrek.sky.relief import Relief
@@ -133,6 +134,8 @@ def _idle(model: Any, path: str) -> bool:
         return path != "systems.stands" and not model.systems.stands
     if isinstance(model, Layer) and path == "drape.contrast":
         return model.drape.gather == 0.0
+    if isinstance(model, Hero) and path.startswith("wash_"):
+        return not model.wash
     return False
 
 

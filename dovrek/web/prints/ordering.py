@@ -14,7 +14,7 @@ from dovrek.formats.kinds import holding, printed
 from dovrek.prints.foretold import Foretold, check_room, learned
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
-from dovrek.sky.seen import layers_of, placed_by_hand
+from dovrek.sky.seen import layers_of, placed_by_hand, unwashed
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies as store
 from dovrek.store import versions
@@ -46,7 +46,7 @@ def reckoner() -> Reckoner:
 def _layers(sky: Sky) -> dict[str, str]:
     """What a volume may be of: layers with cloud, what is placed by hand in them, the fog."""
     return {x.id: (x.name or x.genus.capitalize()) + (", placed by hand" if placed_by_hand(x)
-                                                      else "") for x in layers_of(sky)}
+                                                      else "") for x in layers_of(unwashed(sky))}
 
 
 def _choices(sky: Sky) -> dict[str, dict[str, str]]:

@@ -13,12 +13,12 @@ from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.taking import dealt_at
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.changes import with_values
-from dovrek.sky.clip import drift_of
+from dovrek.sky.clip import drift_of, sky_at
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
 from dovrek.sky.heroes import with_hero_duplicated, with_hero_placed, with_hero_removed
 from dovrek.sky.reading import sky_from_text, sky_to_text
-from dovrek.sky.seen import layers_of, placed_by_hand
+from dovrek.sky.seen import layers_of, owner_of, placed_by_hand, unwashed
 from tests.conftest import sky_of
 from tests.core.clouds.test_place import dense
 
@@ -192,3 +192,51 @@ def test_a_dealt_cloud_is_taken_in_hand(studio: Studio) -> None:
     assert both > 0.75
     others = np.hypot(x - x[k], y - y[k]) > 10.0
     assert np.array_equal(after[0].field.instances["reach"][others], clouds["reach"][others])
+
+
+RED = {"wash": 1.0, "wash_lit": "#ff2010", "wash_body": "#e02010", "wash_base": "#a01010"}
+
+
+def pair(**second: Any) -> Sky:
+    """Two clouds placed by hand, one to the left and one to the right."""
+    return sky_of(sun={"mode": "free", "elevation_deg": 40, "azimuth_deg": 200}, layers=[
+        {"id": "a", "genus": "cumulus", "cover_oktas": 0, "base_m": 1200.0, "heroes": [
+            {**HERO, "east_m": -3000.0}, {**HERO, "id": "k", "east_m": 3000.0, **second}]}],
+        camera={"pitch_deg": 12})
+
+
+def test_a_hero_has_a_wash_of_its_own(studio: Studio) -> None:
+    """Its colour turns; its shape, the other cloud and the matte of their layer stay."""
+    plain, red = (studio.render(sky, Wish(240, 135, "draft", passes=True))
+                  for sky in (pair(), pair(**RED)))
+    assert plain.passes is not None and red.passes is not None
+    assert red.passes.mattes.shape == plain.passes.mattes.shape
+    cloud = plain.passes.mattes[0] > 0.9
+    changed = np.abs(red.passes.mattes[0] - plain.passes.mattes[0]) > 0.05
+    assert changed.sum() < 0.02 * cloud.sum()  # but for edges, where chance falls otherwise
+    left, right = cloud.copy(), cloud.copy()
+    left[:, 120:], right[:, :120] = False, False
+    hue = [np.array([frame.light[side][:, 0].mean() / frame.light[side][:, 1].mean()
+                     for side in (left, right)]) for frame in (plain, red)]
+    assert hue[1][0] == pytest.approx(hue[0][0], rel=0.01)
+    assert hue[1][1] > 1.2 * hue[0][1]
+    assert red.light[left][:, 1].mean() == pytest.approx(plain.light[left][:, 1].mean(), rel=0.02)
+
+
+def test_washes_of_heroes_are_layers_of_their_own_up_to_a_few() -> None:
+    sky = pair(**RED)
+    assert [x.id for x in layers_of(sky)] == ["a~heroes", "a~heroes1"]
+    assert {owner_of(x.id) for x in layers_of(sky)} == {"a"}
+    assert [x.id for x in layers_of(unwashed(sky))] == ["a~heroes"]
+    many = [{**HERO, "id": f"h{k}", "wash": 0.1 + 0.05 * k} for k in range(9)]
+    with pytest.raises(SkyError, match="9 washes"):
+        sky_of(layers=[{"id": "a", "genus": "cumulus", "heroes": many}])
+    heroes = [{**HERO, "id": f"h{k}"} for k in range(9)]
+    keys = {f"layers[a].heroes[h{k}].wash": {"points": [[0, 0.1 * k], [4, 1]]} for k in range(9)}
+    with pytest.raises(SkyError, match="9 washes"):
+        sky_of(layers=[{"id": "a", "genus": "cumulus", "heroes": heroes}],
+               motion={"length_s": 4, "keys": keys})
+    keys.popitem()
+    keyed = sky_of(layers=[{"id": "a", "genus": "cumulus", "cover_oktas": 0, "heroes": heroes}],
+                   motion={"length_s": 4, "keys": keys})
+    assert len(layers_of(sky_at(keyed, 1.0))) == 9
