@@ -33,7 +33,10 @@ DRAGS: dict[str, tuple[str, str, tuple[float, float]]] = {
                 (0.3, 0.0)),
     "heading": ("camera", '[data-path="camera.heading_deg"] .range', (0.3, 0.0)),
     "lens": ("camera", '[data-path="camera.lens_mm"] .range', (0.3, 0.0)),
+    "clip's marker": ("sun", "#film", (0.25, 0.0)),
+    "a hero": ("hero:tower:tower", '.hero-mark.chosen [data-grip="foot"]', (9.0, 0.0)),
 }
+ELSEWHERE = {"a hero": "hills-in-september"}  # than on the fair-weather sky
 COUNT = """() => {
   window.pictures = 0;
   new MutationObserver(() => (window.pictures += 1)).observe(
@@ -152,8 +155,13 @@ def drags(browser: Any, page: Any, url: str) -> dict[str, list[float]]:
             other.goto(f"{url}/skies/fair-weather-noon/")
         for kind, (selected, place, reach) in DRAGS.items():
             page.bring_to_front()
-            page.goto(f"{url}/skies/fair-weather-noon/?selected={selected}")
+            slug = ELSEWHERE.get(kind, "fair-weather-noon")
+            page.goto(f"{url}/skies/{slug}/?selected={selected}")
             settler(page)()
+            if kind == "clip's marker":
+                page.keyboard.press("m")
+                time.sleep(1.0)
+                settler(page)()
             found.setdefault(kind, []).append(_dragged(page, place, reach))
     other.close()
     return found
