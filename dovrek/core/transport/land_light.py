@@ -7,18 +7,12 @@ import math
 
 from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.compile.kernels import inner, kernel
-from dovrek.core.land.meeting import (
-    CLEAR_M,
-    grid_x,
-    grid_y,
-    land_distance,
-    land_normal,
-)
+from dovrek.core.land.meeting import grid_x, grid_y, land_normal
 from dovrek.core.land.tones import picture_tone
 from dovrek.core.transport.ground_tone import ground_tone
+from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.look_ups import sun_passed
 
-SHADOW_FAR_M = 200_000.0
 STEEPEST_GAIN = 3.0  # of a low sun's aureole on a slope that faces it, over level ground
 
 
@@ -47,23 +41,6 @@ def land_tone(scene, x, y, across, out):
             out[c] = 1.0
     dry = max(scene.ground.albedo[1] * scene.ground.land[1], 1e-3)
     return scene.land.albedo / dry * ground_tone(scene, x, y, across)
-
-
-@kernel
-def sun_clears_land(scene, x, y, h, random):
-    """Whether the land lets a place of the sun's disc, by a number 0 … 1, shine to a point: 1 or
-    0."""
-    sun = scene.sun.direction
-    lift = (2.0 * random - 1.0) * scene.sun.radius
-    level = math.sqrt(sun[0] * sun[0] + sun[1] * sun[1])
-    if level < 1e-9:
-        return 1.0
-    c, s = math.cos(lift), math.sin(lift)
-    dz = sun[2] * c + level * s
-    flat = (level * c - sun[2] * s) / level
-    met = land_distance(scene.land, scene.land_heights, scene.land_peaks, scene.radius, x, y,
-                        h + CLEAR_M, sun[0] * flat, sun[1] * flat, dz, SHADOW_FAR_M)
-    return 1.0 if met < 0.0 else 0.0
 
 
 @kernel

@@ -11,6 +11,7 @@ from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.geometry.planet import sun_height
 from dovrek.core.transport.ground_tone import ground_tone
+from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.scene import BELOW_M
 
 SHORT_M, STRIP = 3.0, 4  # half strip up to which one look does, and looks at a longer one
@@ -141,9 +142,9 @@ def sun_passed(scene, x, y, h):
 
 @kernel
 def ground_light(scene, x, y, along_x, along_y, across, out):
-    """Radiance of the ground at a place, with the shadow clouds cast on it; returns the share of
-    sunlight that reaches it. `along` is half the strip that a pixel covers, away from the eye, and
-    `across` its width: shadow and tone are means over it."""
+    """Radiance of the ground at a place, with the shadow of clouds and land on it; returns the
+    share of sunlight that reaches it. `along` is half the strip that a pixel covers, away from the
+    eye, and `across` its width: shadow and tone are means over it."""
     ground = scene.ground
     half = math.sqrt(along_x * along_x + along_y * along_y)
     steps = 1 if half < SHORT_M else STRIP
@@ -151,7 +152,8 @@ def ground_light(scene, x, y, along_x, along_y, across, out):
     for k in range(steps):
         place = 2.0 * (k + 0.5) / steps - 1.0
         sx, sy = x + place * along_x, y + place * along_y
-        lit += sun_passed(scene, sx, sy, 0.0) / steps
+        if scene.land.squares == 0 or sun_clears_land(scene, sx, sy, 0.0, 0.5) > 0.0:
+            lit += sun_passed(scene, sx, sy, 0.0) / steps
         tone += ground_tone(scene, sx, sy, max(across, 2.0 * half / steps)) / steps
     if scene.clear.high:
         suns, _, _ = scene.day.shape

@@ -36,7 +36,8 @@ from dovrek.core.land.meeting import CLEAR_M, land_normal
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.disc import sun_disc_share
 from dovrek.core.transport.ground_tone import ground_tone
-from dovrek.core.transport.land_light import land_tone, sun_clears_land
+from dovrek.core.transport.land_light import land_tone
+from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.look_ups import grid_depth
 from dovrek.core.transport.paths import (
     foot_of,
