@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.clouds.light import grid as light_grid
 from dovrek.core.clouds.light.grid import Array32, GridShape, fill_extinction
+from dovrek.core.clouds.light.land_shade import shade_from_land
 from dovrek.core.clouds.light.solve import clear_below, solve_sky, solve_sun
 from dovrek.core.clouds.light.sweep import (
     SHEET_LOWEST,
@@ -23,12 +24,14 @@ from dovrek.core.clouds.light.sweep import (
 from dovrek.core.clouds.phase import Phase, slab_transmittance
 from dovrek.core.clouds.placement.stand import Cells
 from dovrek.core.clouds.values import Record
+from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fields import field_of
 from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.run.stage import Node, Tools, stage
 
 CLOSING_OKTAS = 6.0
+IN_SHADE = 6.0  # depth, as it scatters, of the land before the sun
 CHUNK = 8  # rows of a level that one task fills
 
 Vector = tuple[float, float, float]
@@ -95,6 +98,22 @@ def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: lis
     return total
 
 
+@stage("land shade", wide=True, kept=False)
+def land_shade(tools: Tools, depth: Array32, record: Record, solid: NDArray[np.uint8],
+               stood: Cells | None, grid: GridShape, middle: tuple[float, float], base: float,
+               land: Ready, land_at: np.void, sun: Vector, radius: float, thick: float) -> Array32:
+    """Optical depth toward the sun, `thick` more where the land hides it."""
+    total = depth.copy()
+    field = field_of(record, solid, stood)
+    for level in range(grid.levels):
+        def rows(a: int, b: int, level: int = level) -> None:
+            shade_from_land(field, grid, level, *middle, base, land_at, land.heights, land.peaks,
+                            radius, *sun, thick, a, b, total)
+
+        tools.workers.over(tools.cancel, chunk=16)(rows, grid.n)
+    return total
+
+
 @stage("sun light", kept=False)
 def sun_light(tools: Tools, sigma: Array32, depth: Array32, grid: GridShape, sun: Vector,
               sweeps: tuple[int, int], level: bool, phase: Phase) -> Array32:
@@ -137,9 +156,10 @@ def extinction_node(body: LayerBody, fineness: Fineness) -> Node[Array32]:
                       samples=samples)
 
 
-def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float,
-                fineness: Fineness) -> list[Node[Array32]]:
-    """Light grids of all layers; the layers above one shade it, the highest first."""
+def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: Fineness,
+                land: Node[Ready], land_at: np.void) -> list[Node[Array32]]:
+    """Light grids of all layers; the layers above one shade it, the highest first, and so does the
+    land (placed as its record says) where it stands higher than a layer's base."""
     order = sorted(range(len(bodies)), key=lambda i: -bodies[i].layer.top_m)
     sigmas = [extinction_node(b, fineness) for b in bodies]
     depths = [sun_depth(sigma=s, grid=b.grid, sun=sun, level=not b.heaped)
@@ -152,6 +172,12 @@ def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float,
                          *_between(body, bodies[u])) for u in above]
         depth = shaded_depth(own=depths[i], uppers=[depths[u] for u in above], shading=shading,
                              grid=body.grid, base=body.base, sun=sun, radius=radius)
+        if land_at["squares"] and sun[2] > 0.0 and body.base < float(land_at["highest"]):
+            depth = land_shade(
+                depth=depth, record=body.cloud, solid=body.solid, stood=body.stood, grid=body.grid,
+                middle=(float(body.record["grid_x"]), float(body.record["grid_y"])),
+                base=body.base, land=land, land_at=land_at, sun=sun, radius=radius,
+                thick=IN_SHADE / body.phase.k_scaled)
         common: dict[str, Any] = {"sigma": sigmas[i], "grid": body.grid, "sweeps": fineness.sweeps,
                                   "level": not body.heaped, "phase": body.phase}
         found.append(packed(sigma=sigmas[i], depth=depth,

@@ -188,7 +188,10 @@ class Preparer:
                            for b in bodies])
         shade = shade_of(bodies, means, sun, fineness)
         lit_by = light_direction(near_sun(sun) if fineness.in_hand else sun)
-        light = light_nodes(bodies, lit_by, radius, fineness)
+        shape = ready_land(relief=shape_of(sky.relief))
+        land = maker.make(shape)
+        land_at = land_record(sky, len(land.heights) - 1, land.places, len(land.sky))
+        light = light_nodes(bodies, lit_by, radius, fineness, shape, land_at)
         height = sky.camera.altitude_m
         high = high_eye(height, radius)
         far = farthest_m(bodies, height, radius)
@@ -206,16 +209,13 @@ class Preparer:
             low = air.view(from_ground, shade.by_height)
         joined = joined_field(bodies)
         around = sky.behind.stands and sky.behind.kind == "dome"
-        shape = ready_land(relief=shape_of(sky.relief))
-        land = maker.make(shape)
-        squares = len(land.heights) - 1
         node = lit_scene(
             layers=joined.layers, solid=joined.solid, cells=joined.cells, light=light,
             stands=stands_of(bodies), shade=shade, air=air.parameters, table=air.table,
             scattered=air.scattered,
             view=view,
             land=shape,
-            land_at=land_record(sky, squares, land.places, len(land.sky)),
+            land_at=land_at,
             low_view=low if high or height > NEAR_GROUND_M else None,
             beam=sunlight(air=air.parameters, table=air.table, sun=sun, spans=spans), source=source,
             height_m=height, shadow_rays=shadow_rays,

@@ -193,9 +193,9 @@ def test_a_mountain_hides_the_sky_and_throws_its_shadow(studio: Studio) -> None:
 @pytest.mark.parametrize("sun", [5.0, 10.0])
 def test_a_shadow_on_level_ground_is_as_long_as_trigonometry_has_it(studio: Studio, sun: float
                                                                     ) -> None:
-    """From a summit of 1500 m, 12 km north, it reaches where a ray to the sun has risen as high over
-    the curved earth, across the border of the relief; within 5 %: its tip is narrower than what
-    the plan shows."""
+    """From a summit of 1500 m, 12 km north, it reaches where a ray to the sun has risen as high
+    over the curved earth, across the border of the relief; within 5 %: its tip is narrower than
+    what the plan shows."""
     relief = {"form": "mountain", "highest_m": 1500, "extent_km": 14, "north_km": 12,
               "ruggedness": 0.3}
     sky = free_sun(sun, relief=relief)
