@@ -158,15 +158,15 @@ def extinction_node(body: LayerBody, fineness: Fineness) -> Node[Array32]:
 
 def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: Fineness,
                 land: Node[Ready], land_at: np.void) -> list[Node[Array32]]:
-    """Light grids of all layers; the layers above one shade it, the highest first, and so does the
-    land (placed as its record says) where it stands higher than a layer's base."""
+    """Light grids of all layers. Others shade one with all they have over its base, the highest
+    first, and so does the land (placed as its record says) where it stands as high."""
     order = sorted(range(len(bodies)), key=lambda i: -bodies[i].layer.top_m)
     sigmas = [extinction_node(b, fineness) for b in bodies]
     depths = [sun_depth(sigma=s, grid=b.grid, sun=sun, level=not b.heaped)
               for s, b in zip(sigmas, bodies, strict=True)]
     found = []
     for i, body in enumerate(bodies):
-        above = order[: order.index(i)]
+        above = [u for u in order if u != i and _top(bodies[u]) > body.base]
         shading = [Upper(bodies[u].base, bodies[u].grid, bodies[u].veil,
                          bodies[u].phase.k_scaled / body.phase.k_scaled,
                          *_between(body, bodies[u])) for u in above]
@@ -184,6 +184,11 @@ def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: F
                             sun_light=sun_light(depth=depth, sun=sun, **common),
                             sky_light=sky_light(**common), level=not body.heaped))
     return found
+
+
+def _top(body: LayerBody) -> float:
+    """Height of a layer's top above the ground, metres."""
+    return body.base + body.layer.thickness_m
 
 
 def _between(own: LayerBody, upper: LayerBody) -> tuple[float, float]:

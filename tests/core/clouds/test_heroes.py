@@ -12,6 +12,7 @@ from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.taking import dealt_at
 from dovrek.core.run.workers import Cancel
+from dovrek.core.transport.look_ups import grid_depth
 from dovrek.sky.changes import with_values
 from dovrek.sky.clip import drift_of, sky_at
 from dovrek.sky.document import Sky
@@ -240,3 +241,21 @@ def test_washes_of_heroes_are_layers_of_their_own_up_to_a_few() -> None:
     keyed = sky_of(layers=[{"id": "a", "genus": "cumulus", "cover_oktas": 0, "heroes": heroes}],
                    motion={"length_s": 4, "keys": keys})
     assert len(layers_of(sky_at(keyed, 1.0))) == 9
+
+
+def test_a_lower_cloud_before_a_low_sun_shades_a_higher_one(studio: Studio) -> None:
+    """Layers with one base: what lies sunward takes sunlight from the other's foot, not from its
+    top, whichever is the higher."""
+    def depths(east_m: float) -> list[float]:
+        made = sky_of(sun={"mode": "free", "elevation_deg": 6, "azimuth_deg": 180}, layers=[
+            {"id": x, "genus": "cumulus", "cover_oktas": 0, "base_m": 1200.0, "heroes": [hero]}
+            for x, hero in (("high", {**HERO, "east_m": 0.0, "height_m": 3500.0}),
+                            ("low", {**HERO, "east_m": east_m, "north_m": 4500.0,
+                                     "height_m": 1300.0}))])
+        prepared, _ = studio.prepare(made, Wish(32, 18, "draft"), Cancel())
+        p = prepared.scene.field.layers[0]
+        return [float(grid_depth(prepared.scene.light, p, 0.0, 7200.0, z)) for z in (500.0, 3000.0)]
+
+    aside, before = depths(9000.0), depths(0.0)
+    assert before[0] > aside[0] + 5.0
+    assert before[1] == pytest.approx(aside[1], abs=0.5)

@@ -218,6 +218,21 @@ def test_between_epochs_light_runs_on(studio: Studio) -> None:
     assert max(steps) < 2.0 * float(np.median(steps)) + 0.01
 
 
+def test_a_keyed_camera_looks_where_its_keys_say(studio: Studio) -> None:
+    """Heading, pitch and lens together: the frame is that of a still camera turned so, to the bit,
+    and differs from frames before."""
+    keys = {f"camera.{name}": {"points": [[0, low, "linear"], [4, high, "linear"]]}
+            for name, low, high in (("heading_deg", 10, 70), ("pitch_deg", 4, 20),
+                                    ("lens_mm", 24, 48))}
+    calm = {**HEAPS, "wind": {"speed_m_s": 0}, "churn": {"rate": 0}}
+    sky = moving([calm], sun_moves=False, keys=keys)
+    camera = sky.camera.model_copy(update={"heading_deg": 40.0, "pitch_deg": 12.0, "lens_mm": 36.0})
+    still = moving([calm], sun_moves=False).model_copy(update={"camera": camera})
+    found = frame(studio, sky, 2.0)
+    assert np.array_equal(found, frame(studio, still, 2.0))
+    assert not np.array_equal(found, frame(studio, sky, 1.9))
+
+
 def test_a_travelling_camera_passes_by_distance(studio: Studio) -> None:
     """Layers shift by the same metres, whatever their height; none is dealt anew."""
     keys = {"camera.east_m": {"points": [[0, 0, "linear"], [4, 4000, "linear"]]}}
