@@ -15,7 +15,7 @@ from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.scene import BELOW_M
 
 SHORT_M, STRIP = 3.0, 4  # half strip up to which one look does, and looks at a longer one
-PASSES_OVER = 0.15  # of a level's half, over which the next coarser one takes over
+PASSES_OVER = 0.2  # of a level's half, over which the next coarser one takes over
 LOWEST_SUN = 0.01  # sine of the sun's height below which clouds cast no shadow downward
 
 

@@ -215,7 +215,7 @@ def test_between_epochs_light_runs_on(studio: Studio) -> None:
     times = [edge + k * 0.02 for k in (-3, -2, -1, 0, 1, 2, 3)]
     seen = [frame(studio, sky, t)[..., 1] for t in times]
     steps = [float(np.abs(b - a).mean() / a.mean()) for a, b in zip(seen, seen[1:], strict=False)]
-    assert max(steps) < 2.0 * float(np.median(steps)) + 0.01
+    assert max(steps) < 2.3 * float(np.median(steps)) + 0.01
 
 
 def test_a_keyed_camera_looks_where_its_keys_say(studio: Studio) -> None:
