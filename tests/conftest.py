@@ -29,6 +29,15 @@ def free_sun(elevation: float, **parts: Any) -> Sky:
     return sky_of(sun={"mode": "free", "elevation_deg": elevation, "azimuth_deg": 180}, **parts)
 
 
+LONGEST = ("harness", "web", "prints")  # rooms whose files take longest: begun first, none is left
+# to one worker at the end
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    items.sort(key=lambda item: next((k for k, room in enumerate(LONGEST)
+                                      if f"tests/{room}/" in item.nodeid), len(LONGEST)))
+
+
 @pytest.fixture(scope="session")
 def studio() -> Iterator[Studio]:
     made = Studio(2)

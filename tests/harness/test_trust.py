@@ -42,12 +42,12 @@ def test_kills_lose_nothing_and_prints_end(count: int, remote: bool) -> None:
     assert "all stored work there" in faults.kills(count, 7 + remote, remote)
 
 
-@pytest.mark.parametrize("count", [5, long(30)])
-def test_a_long_queue_outlives_its_server(count: int) -> None:
-    assert "nothing lost" in faults.queue(count)
+@pytest.mark.long
+def test_a_long_queue_outlives_its_server() -> None:
+    assert "nothing lost" in faults.queue(30)
 
 
-@pytest.mark.parametrize("fault", [faults.full_disk, faults.read_only])
+@pytest.mark.parametrize("fault", [long(faults.full_disk), faults.read_only])
 def test_disks_that_fail(fault: object) -> None:
     try:
         with faults.small_disk(1):

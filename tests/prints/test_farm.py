@@ -58,6 +58,7 @@ def worker(address: str, folder: Path, name: str) -> subprocess.Popen[bytes]:
                    ready="works for", log=folder / f"{name}.log")
 
 
+@pytest.mark.long
 def test_frames_of_three_workers_one_killed_are_those_of_one_process(
         store: Settings, scheduler: str, tmp_path: Path) -> None:
     workers = [worker(scheduler, tmp_path, f"w{k}") for k in range(3)]

@@ -207,6 +207,7 @@ def test_clouds_are_laid_over_the_hours_they_are_known_for(studio: Studio) -> No
     assert under[5, noon, 2] - under[5, noon, 0] < plain[5, noon, 2] - plain[5, noon, 0]
 
 
+@pytest.mark.long
 def test_the_days_clouds_are_counted_in_when_the_picture_rests(page: Page, server: Server) -> None:
     """Hour by hour, without a hand; the strip's picture is another then. A change begins anew."""
     arrive(page, server, "morning-fog")
