@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import kernel, solver
+from dovrek.core.compile.noise import hash_unit
 from dovrek.core.lighting.totals import Vector, directions
 from dovrek.core.run.workers import Cancel, Workers
 
@@ -104,17 +105,21 @@ def _seen(dome, centre, dx, dy, dz, out):
 
 @kernel
 def _matt(places, radius, cells, light, beams, beam_light, lit, x, y, z, nx, ny, nz, own, first,
-          meeting, out):
+          turned, meeting, out):
     """Light that falls on a matt surface at a place: cells of the dome and beams that are in sight
     of it, and the plane's own light from below. Each look within a pixel takes one in so many of
-    the cells, from `first` on."""
+    the cells, from `first` on, all `turned` by a part of one, so that no edge of shadow is cut
+    into as many steps as there are cells."""
     looks = SAMPLES * SAMPLES
+    turn = (turned - 0.5) * 2.0 * math.pi / CELLS[0]
+    tc, ts = math.cos(turn), math.sin(turn)
     out[0], out[1], out[2] = 0.0, 0.0, 0.0
     for k in range(first, len(cells), looks):
-        cosine = cells[k, 0] * nx + cells[k, 1] * ny + cells[k, 2] * nz
+        vx, vy = tc * cells[k, 0] - ts * cells[k, 1], ts * cells[k, 0] + tc * cells[k, 1]
+        cosine = vx * nx + vy * ny + cells[k, 2] * nz
         if cosine <= 0.0:
             continue
-        met = _hit(places, radius, x, y, z, cells[k, 0], cells[k, 1], cells[k, 2], meeting)
+        met = _hit(places, radius, x, y, z, vx, vy, cells[k, 2], meeting)
         weight = looks * cosine * cells[k, 3]
         for c in range(3):
             if met < 0:
@@ -170,7 +175,8 @@ def _rows(places, radius, frame, dome, centre, cells, light, beams, beam_light, 
                 t = normal[3]
                 _matt(places, radius, cells, light, beams, beam_light, lit, x + t * dx, y + t * dy,
                       z + t * dz, normal[0], normal[1], normal[2], own,
-                      (sub + row + column) % looks, meeting, fallen)
+                      (sub + row + column) % looks, hash_unit(row, column, 31 + sub), meeting,
+                      fallen)
                 for c in range(3):
                     total[c] += share * fallen[c] * own / math.pi
             for c in range(3):
