@@ -53,11 +53,11 @@ warm: $(VENV)/ready
 	  $(BIN)/dovrek render - -o .warm.png --size 64x36 && rm -f .warm.png
 
 suite: $(VENV)/test-ready chromium openvdb warm
-	$(BIN)/pytest -n 2 --dist loadfile
+	$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 # What takes minutes each: path-traced pictures, purity of every genus, forty windows.
 long: $(VENV)/test-ready chromium openvdb warm
-	$(BIN)/pytest -n 2 --dist loadfile -m long
+	$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder -m long
 
 bench: $(VENV)/test-ready chromium
 	$(BIN)/python -m tools.bench

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from dovrek.sky.cyclone import Cyclone
 from dovrek.sky.document import Sky
-from dovrek.sky.hero import WASHES_MOST, Hero
+from dovrek.sky.hero import Hero
 from dovrek.sky.keeping import Bounds, Region
 from dovrek.sky.layer import Clearings, CoverMap, Layer
 from dovrek.sky.wash import Wash
@@ -61,18 +61,15 @@ def fog_layer(sky: Sky) -> Layer | None:
     })
 
 
-def heroes_layers(sky: Sky, layer: Layer, room: int = WASHES_MOST) -> list[Layer]:
+def heroes_layers(sky: Sky, layer: Layer) -> list[Layer]:
     """The clouds of a layer that are placed by hand, as layers of their own: one of those that
-    have its wash, and one for each other wash, up to `room`."""
+    have its wash, and one for each other wash."""
     washed: dict[str, tuple[Wash, list[Hero]]] = {layer.wash.model_dump_json(): (layer.wash, [])}
     for hero in layer.heroes:
         if not 0.0 < hero.stage < 1.0:
             continue
         wash = hero.washed(layer.wash)
-        name = wash.model_dump_json()
-        if name not in washed and len(washed) > room:
-            name = layer.wash.model_dump_json()
-        washed.setdefault(name, (wash, []))[1].append(hero)
+        washed.setdefault(wash.model_dump_json(), (wash, []))[1].append(hero)
     return [_heroes_layer(sky, layer, wash, heroes, str(n) if n else "")
             for n, (wash, heroes) in enumerate(washed.values()) if heroes]
 
@@ -127,13 +124,10 @@ def owners_of(layer_ids: Iterable[str]) -> list[str]:
 def layers_of(sky: Sky) -> list[Layer]:
     """Layers that are shown and have any cloud, each followed by its heroes; the fog the last."""
     found: list[Layer] = []
-    room = WASHES_MOST
     for layer in sky.layers:
         if not layer.visible:
             continue
         found += [layer] if layer.cover_oktas > 0.0 else []
-        heroes = heroes_layers(sky, layer, room)
-        room -= sum(x.id != layer.id + HEROES for x in heroes)
-        found += heroes
+        found += heroes_layers(sky, layer)
     fog = fog_layer(sky)
     return found + ([fog] if fog else [])

@@ -18,6 +18,7 @@ from dovrek.sky.document import Sky
 LEVELS_MOST = 16
 LAND_FAR_M = 400_000.0  # up to which land is looked for along a ray
 CLEAR_M = 0.05  # above the land that a ray toward the sun starts
+SHADOW_FAR_M = 200_000.0  # from where land throws no shadow
 
 # A relief as rays see it. Squares of its grid are counted from its own south-west corner.
 LAND = np.dtype([

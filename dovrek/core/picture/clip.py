@@ -43,13 +43,12 @@ def metered_at(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
     """The film at a second: as at the start, or smoothly between what was metered about every
     second. Raises Cancelled."""
     clip_s, motion = in_clip(sky, clip_s), sky.motion
+    plain = sky.model_copy(update={"film": Film(expose_for=sky.film.expose_for)})
 
     def at(moment_s: float) -> Metered:
         # Kept by the document itself: to know a scene's key would be to build it, and every frame
         # asks for two moments whose scenes may have been dropped since.
-        film = Film(expose_for=sky_at(sky, moment_s).film.expose_for)
-        place = ("metered moment", key_of(sky.model_copy(update={"film": film}), moment_s,
-                                          fineness.name))
+        place = ("metered moment", key_of(plain, moment_s, fineness.name))
         there, kept = preparer.cache.find(place)
         if not there:
             kept = found_at(moment_s)

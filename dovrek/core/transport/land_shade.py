@@ -5,9 +5,7 @@ from __future__ import annotations
 import math
 
 from dovrek.core.compile.kernels import kernel
-from dovrek.core.land.meeting import CLEAR_M, land_distance
-
-SHADOW_FAR_M = 200_000.0
+from dovrek.core.land.meeting import CLEAR_M, SHADOW_FAR_M, land_distance
 
 
 @kernel

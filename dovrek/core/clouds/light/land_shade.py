@@ -6,9 +6,7 @@ from __future__ import annotations
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.light.grid import COARSER
 from dovrek.core.compile.kernels import kernel
-from dovrek.core.land.meeting import CLEAR_M, height_at, land_distance
-
-FAR_M = 100_000.0  # from where land throws no shadow on cloud
+from dovrek.core.land.meeting import CLEAR_M, SHADOW_FAR_M, height_at, land_distance
 
 
 @kernel
@@ -32,5 +30,5 @@ def shade_from_land(field, shape, level, east, north, base, land, heights, peaks
                 if h > land.highest:
                     break
                 if land_distance(land, heights, peaks, radius, x, y, h, sun_x, sun_y, sun_z,
-                                 FAR_M) >= 0.0:
+                                 SHADOW_FAR_M) >= 0.0:
                     out[level, i, j, k] += depth
