@@ -135,8 +135,8 @@ class Air(Group):
     )
     shadow_rays: bool = choice(
         False, group="Air", label="Shadow rays",
-        help="Clouds cast their shadows through the haze: beams and dark rays below them, most "
-        "in thick haze toward the sun. Takes longer.",
+        help="Clouds and land cast their shadows through the haze: beams and dark rays below "
+        "clouds, the dusk of a valley, most in thick haze toward the sun. Takes longer.",
     )
 
     @property

@@ -197,7 +197,7 @@ class Preparer:
         far = farthest_m(bodies, height, radius)
         # Arc of the ground to the horizon, and beyond to clouds that stand over it.
         spans = spans_of(math.acos(radius / (radius + height)) + OVER_LIMB) if high else 1
-        shadow_rays = sky.air.shadow_rays and bool(bodies)
+        shadow_rays = sky.air.shadow_rays and (bool(bodies) or sky.relief.stands)
         observer = Observer(height, sun.elevation_true, sun.azimuth, far,
                             haze_shaded=not shadow_rays)
         from_ground = observer._replace(height_m=LOW_EYE_M, round_earth=False)

@@ -22,7 +22,7 @@ def air_before(scene, walk, shadows, distance):
     """In-scatter and transmittance of the air up to a distance, clouds' shadows in it."""
     parts = walk.parts
     air_parts(scene.clear, walk.elevation, walk.azimuth, distance, parts)
-    lit = lit_share(shadows, distance) if scene.shadow_rays else 1.0
+    lit = lit_share(shadows, distance)
     for c in range(3):
         walk.scatter[c] = parts[OWN + c] + walk.haze * lit * parts[HAZE + c]
         walk.passed[c] = parts[PASSED + c]

@@ -40,7 +40,7 @@ from dovrek.core.transport.passes import (
 )
 from dovrek.core.transport.sample import ALPHA, DISTANCE, OUT
 from dovrek.core.transport.scratch import SHADOWS, SPANS, WALK
-from dovrek.core.transport.shadow_rays import find_shadows
+from dovrek.core.transport.shadow_rays import HIGH_SUN, find_shadows
 from dovrek.core.transport.spans import layer_spans, layers_at
 
 STEPS_LIMIT = 4000
@@ -119,7 +119,9 @@ def _begin(scene, walk, spans, shadows):
         walk.ground_t = max(met, 1e-3)
         walk.limit = walk.ground_t
     walk.r0 = scene.radius + walk.height
-    if scene.shadow_rays:
+    shadows.far = 0.0
+    if scene.shadow_rays or (scene.land.squares > 0 and walk.ground_t > 0.0
+                             and sun[2] < HIGH_SUN):
         find_shadows(scene, walk.x0, walk.y0, walk.height, dx, dy, dz, walk.elevation,
                      walk.azimuth, walk.limit, walk.random, shadows, walk.parts)
     layer_spans(scene.field.layers, scene.radius, walk.height, dz,

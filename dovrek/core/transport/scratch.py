@@ -52,9 +52,10 @@ WALK = np.dtype([
     ("weights_i", "f8", (4,)), ("weights_j", "f8", (4,)), ("normal", "f8", (3,)),
 ], align=True)
 
-NODES = 32  # of a ray between the eye and the highest cloud
-# Clouds' shadows in the haze along a ray (`shadow_rays.find_shadows`).
+NODES = 32  # of a ray between the eye and the highest cloud, at most
+# Shadows of clouds and land in the haze along a ray (`shadow_rays.find_shadows`).
 SHADOWS = np.dtype([
+    ("nodes", "i8"),  # how many there are
     ("lit", "f8", (NODES,)),  # lit part of the haze's light up to each node
     ("far", "f8"),  # distance of the last node, metres
     ("haze", "f8", (3,)),  # of the haze's light up to there, XYZ

@@ -1,5 +1,7 @@
-"""Shadow rays: clouds take the sun from the haze below them, along every line of sight.
+"""Shadow rays: clouds and land take the sun from the haze behind them.
 
+Land does so on every line of sight that ends on land or ground while the sun is low: a mountain
+before the sun would shine through its own haze. Clouds do where it is asked for, on every line.
 The air's tables then hold the haze's single scattering without cloud (`sky_view.Observer`), and
 its part up to any distance is weighed by the sunlight that really reaches it. What air molecules
 scatter once, and all that is scattered again, stays shaded by the clouds' mean.
@@ -12,11 +14,44 @@ import math
 from dovrek.core.air.sky_looks import HAZE, air_parts
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import kernel
+from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.look_ups import sun_passed
 from dovrek.core.transport.scratch import NODES
 
 FARTHEST_M = 40_000.0  # beyond it the lit part stays as it is there
+LAND_NODES = 8  # where land alone throws shadows
+HALVINGS = 4  # that find where a ray comes into the land's shade
+HIGH_SUN = 0.7  # sine of the sun's height from which land alone is not asked
 LUMINANCE = HAZE + 1  # row of the haze's luminance among the parts of the air
+
+
+@kernel
+def _height(scene, height, dz, t):
+    """Height over the ground at a distance along a ray."""
+    r0 = scene.radius + height
+    return max(math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - scene.radius, 0.0)
+
+
+@kernel
+def _clears(scene, x0, y0, height, dx, dy, dz, t, random):
+    """Whether the land lets the sun shine to a distance along a ray: 1 or 0."""
+    return sun_clears_land(scene, x0 + t * dx, y0 + t * dy, _height(scene, height, dz, t), random)
+
+
+@kernel
+def _clear_share(scene, x0, y0, height, dx, dy, dz, t0, t1, before, after, random):
+    """Share of a stretch of a ray that the land leaves in the sun, by its two ends."""
+    if before == after:
+        return before
+    a, b = 0.0, 1.0
+    for _ in range(HALVINGS):
+        middle = 0.5 * (a + b)
+        if _clears(scene, x0, y0, height, dx, dy, dz, t0 + (t1 - t0) * middle, random) == before:
+            a = middle
+        else:
+            b = middle
+    change = a + (b - a) * random
+    return change if before > 0.0 else 1.0 - change
 
 
 @kernel
@@ -24,12 +59,17 @@ def find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, r
                  parts):
     """Fill `shadows`: the lit part of the haze's light up to each node of a ray.
 
-    Nodes lie at (k/NODES)² of the way to where the ray leaves the highest cloud, the ground
-    or `limit`. `parts` (9,) is scratch.
+    The nodes lie at the squares of even shares of the way to where the ray leaves the highest cloud
+    and the land's height, the ground or `limit`. `parts` (9,) is scratch.
     """
-    top = 0.0
-    for l in range(len(scene.field.layers)):
-        top = max(top, scene.field.layers[l].base + scene.field.layers[l].highest)
+    land = scene.land.squares > 0
+    top = scene.land.highest if land else 0.0
+    nodes = LAND_NODES
+    if scene.shadow_rays:
+        nodes = NODES
+        for l in range(len(scene.field.layers)):
+            top = max(top, scene.field.layers[l].base + scene.field.layers[l].highest)
+    shadows.nodes = nodes
     r0 = scene.radius + height
     far = min(limit, scene.clear.air_far_m)
     gap = (top - height) * (2.0 * scene.radius + top + height)
@@ -41,15 +81,22 @@ def find_shadows(scene, x0, y0, height, dx, dy, dz, elevation, azimuth, limit, r
     for c in range(3):
         shadows.haze[c] = 0.0
     before, lit, total = 0.0, 0.0, 0.0
-    for k in range(NODES):
-        t0, t1 = far * (k / NODES) ** 2, far * ((k + 1) / NODES) ** 2
-        t = t0 + (t1 - t0) * random
-        h = math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - scene.radius
+    clear = _clears(scene, x0, y0, height, dx, dy, dz, 0.0, random) if land else 1.0
+    for k in range(nodes):
+        t0, t1 = far * (k / nodes) ** 2, far * ((k + 1) / nodes) ** 2
         air_parts(scene.clear, elevation, azimuth, t1, parts)
         gain = max(parts[LUMINANCE] - before, 0.0)
         before = parts[LUMINANCE]
         total += gain
-        lit += gain * sun_passed(scene, x0 + t * dx, y0 + t * dy, max(h, 0.0))
+        share = 1.0
+        if land:
+            after = _clears(scene, x0, y0, height, dx, dy, dz, t1, random)
+            share = _clear_share(scene, x0, y0, height, dx, dy, dz, t0, t1, clear, after, random)
+            clear = after
+        if scene.shadow_rays and share > 0.0:
+            t = t0 + (t1 - t0) * random
+            share *= sun_passed(scene, x0 + t * dx, y0 + t * dy, _height(scene, height, dz, t))
+        lit += gain * share
         shadows.lit[k] = lit / total if total > 0.0 else 1.0
     for c in range(3):
         shadows.haze[c] = parts[HAZE + c]
@@ -60,11 +107,11 @@ def lit_share(shadows, distance):
     """Lit part of the haze's light up to a distance of cloud or ground."""
     if shadows.far <= 0.0:
         return 1.0
-    u = math.sqrt(clamp(distance / shadows.far, 0.0, 1.0)) * NODES - 1.0
+    u = math.sqrt(clamp(distance / shadows.far, 0.0, 1.0)) * shadows.nodes - 1.0
     lit = shadows.lit
     if u <= 0.0:
         return lit[0]
-    k = min(int(u), NODES - 2)
+    k = min(int(u), shadows.nodes - 2)
     return lit[k] + (lit[k + 1] - lit[k]) * min(u - k, 1.0)
 
 
@@ -72,4 +119,4 @@ def lit_share(shadows, distance):
 def taken(shadows, channel, haze):
     """Light (of channel 0 … 2) that shadows take from `haze` seen beyond the last node."""
     shaded = haze if shadows.cut == 1 else min(shadows.haze[channel], haze)
-    return (1.0 - shadows.lit[NODES - 1]) * shaded
+    return (1.0 - shadows.lit[shadows.nodes - 1]) * shaded

@@ -68,6 +68,7 @@ def test_shares_between_nodes_and_what_shadows_take() -> None:
     """Node k lies at ((k + 1)/NODES)² of the way and holds its share; in between they are
     interpolated, beyond the last they stay, and shade takes the rest of the haze."""
     shares = np.zeros(1, SHADOWS)[0]
+    shares["nodes"] = NODES
     shares["lit"] = np.linspace(1.0, 0.4, NODES)
     shares["far"], shares["haze"] = 10_000.0, (2.0, 3.0, 4.0)
     for k in (0, 5, NODES - 1):
