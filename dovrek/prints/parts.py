@@ -63,8 +63,8 @@ def compute_tile(document: str, wish: Wish, tile: Tile) -> NDArray[np.float32]:
 
 def compute_calm(rows: NDArray[np.float32], above: int, below: int, joined: bool
                  ) -> NDArray[np.float32]:
-    """A band's (n, w, 3) light with its grain spread, from its rows and those `above` and `below`
-    it that were looked at; `joined`: left and right meet."""
+    """A band's (n, w, CALMED) light and alpha with their grain spread, from its rows and those
+    `above` and `below` it that were looked at; `joined`: left and right meet."""
     light = rows.copy()
     calm(light, None, joined)
     return light[above : len(light) - below]

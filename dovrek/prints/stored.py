@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.picture.calming import CALMED
 from dovrek.core.picture.render import Tile, tiles_of
 from dovrek.core.transport.passes import passes_of
 from dovrek.core.transport.sample import OUT
@@ -93,7 +94,7 @@ class StoredPicture:
 
     def _calmed(self, top: int) -> NDArray[np.float32] | None:
         rows = min(BAND_H, self.height - top)
-        return _stored(band_path(self.folder, top), (rows, self.width, 3), np.float32)
+        return _stored(band_path(self.folder, top), (rows, self.width, CALMED), np.float32)
 
     def rows(self, first: int, last: int) -> NDArray[np.float32]:
         """(last − first, w, depth) as the tiles have it. Raises OSError for a tile that is gone."""
@@ -115,6 +116,6 @@ class StoredPicture:
             rows = self.rows(top, min(top + BAND_H, self.height))
             calmed = self._calmed(top)
             if calmed is not None:
-                rows[..., :3] = calmed
+                rows[..., :CALMED] = calmed
             parts = passes_of(rows[..., OUT:], samples, layers) if self.depth > OUT else None
             yield Band(self.under(rows[..., :OUT], top), top, parts)

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from dovrek.core.colour.film import decode_srgb
-from dovrek.core.colour.spectrum import RGB_TO_XYZ
+from dovrek.core.colour.film import balance_matrix, decode_srgb
+from dovrek.core.colour.spectrum import RGB_TO_XYZ, XYZ_TO_RGB
 from dovrek.sky.behind import BEGINS
 
 SIDE_MOST = 2600  # pixels of a kept picture
@@ -39,6 +39,15 @@ class Around(NamedTuple):
 
     above: tuple[float, float, float]  # XYZ, as it falls on a level plate
     below: tuple[float, float, float]  # from the lower half, on the plate's other side
+    balanced: bool = False  # of codes, whose grey is what a film showed as grey
+
+    def under(self, kelvins: float) -> Around:
+        """The light that a film balanced for a temperature shows in the picture's colours."""
+        if not self.balanced:
+            return self
+        back = np.linalg.inv(balance_matrix(kelvins)) @ XYZ_TO_RGB
+        above, below = back @ self.above, back @ self.below
+        return Around(tuple(above / above[1]), tuple(below / above[1]))
 
 
 @lru_cache(maxsize=2)
@@ -86,4 +95,4 @@ def light_of(backdrop: Backdrop) -> Around:
         halves.append((half.mean(axis=1) * weight[:, None]).sum(axis=0) / weight.sum())
     scale = max(float(halves[0][1]), 1e-9)
     above, below = (tuple(float(v) / scale for v in half) for half in halves)
-    return Around(above, below)  # type: ignore[arg-type]
+    return Around(above, below, not backdrop.linear)  # type: ignore[arg-type]

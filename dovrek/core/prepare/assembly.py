@@ -35,6 +35,7 @@ from dovrek.core.clouds.phase import PHASES, beam_tables
 from dovrek.core.clouds.record import LAYER, Field
 from dovrek.core.clouds.values import Record, quantile
 from dovrek.core.colour.backdrop import Around, light_of, read_backdrop
+from dovrek.core.colour.film import automatic_white
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
 from dovrek.core.land.meeting import no_land
@@ -181,13 +182,17 @@ def _ambient(stands: list[Stand], shade: Shade, air: Air, sun: Place, ground_sha
     mu = max(math.sin(sun.elevation_true), 0.0)
     columns, trans = np.empty(4), np.empty(WAVES)
     by_height = np.array(shade.by_height)
+    if around is not None:
+        falling = np.sum(illuminances(air.media, air.sun, air.scattered, sun), axis=0)
+        around = around.under(automatic_white(falling))
     for i, own in enumerate(stands):
         both = hemispheres(air.media, air.sun, air.scattered, by_height, own.middle,
                            sun.elevation_true, ground_share)
         # A level sheet sees the sky as a level plate does, a heap as a ball does.
         above, below = (both[2], both[3]) if own.heaped else (both[0], both[1])
         if around is not None:
-            above, below = (float(above[1]) * np.array(half) for half in around)
+            above, below = (float(above[1]) * np.array(half)
+                            for half in (around.above, around.below))
         sun_transmittance(air.sun, air.media, own.middle * 1e-3, math.sin(sun.elevation_true),
                           air.media.haze_per_km, columns, trans)
         direct = mu * (trans @ xyz_weights()) / math.pi

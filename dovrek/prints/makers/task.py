@@ -12,7 +12,7 @@ from distributed import Client, Future
 
 from dovrek.core.air.sun_place import Place
 from dovrek.core.picture.behind import laid_under
-from dovrek.core.picture.calming import EDGE
+from dovrek.core.picture.calming import CALMED, EDGE
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import Wish, holed
 from dovrek.formats.sidecar import sidecar, write_sidecar
@@ -109,7 +109,7 @@ def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = N
     def calming(client: Client, top: int) -> Future[Any]:
         end = min(top + BAND_H, wish.height)
         first, last = max(top - EDGE, 0), min(end + EDGE, wish.height)
-        rows = picture.rows(first, last)[..., :3]
+        rows = picture.rows(first, last)[..., :CALMED]
         return submitted(client, compute_calm, rows, top - first, last - end, wish.seen.joined)
 
     computed(task, bands, calming, lambda top, light: store_part(band_path(folder, top), light))

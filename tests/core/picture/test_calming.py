@@ -12,7 +12,7 @@ from dovrek.core.picture.calming import calm, kept_share
 from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
-from dovrek.core.transport.sample import OUT
+from dovrek.core.transport.sample import ALPHA, OUT
 from tests.conftest import free_sun
 
 
@@ -99,3 +99,24 @@ def test_a_proof_comes_nearer_to_the_truth(studio: Studio, monkeypatch: pytest.M
     again = truth.copy()
     calm(again)
     assert np.std(stops(again) - stops(truth)) < 0.01
+
+
+def test_alpha_is_calmed_with_its_light() -> None:
+    """Grain in what a cloud lets through would show again in what is laid behind: both are spread,
+    and an even alpha or an edge of it stays."""
+    grain = np.random.default_rng(9).normal(0.0, 0.08, (120, 160))
+    alpha = np.clip(np.linspace(0.2, 0.6, 160)[None, :] + grain, 0.0, 1.0)
+    frame = lit(2000.0 * alpha)
+    frame[..., ALPHA] = alpha
+    calm(frame)
+    behind = frame[..., 1] + 6000.0 * (1.0 - frame[..., ALPHA])
+    before = 2000.0 * alpha + 6000.0 * (1.0 - alpha)
+    slope = before.mean(axis=0)
+    assert np.std(behind / slope) < 0.5 * np.std(before / slope)
+    edge = np.where(np.arange(160)[None, :] < 80, 0.0, 1.0) * np.ones((120, 1))
+    form = lit(1000.0 * 2.0 ** (np.mgrid[:120, :160].sum(axis=0) / 80.0))
+    form[..., ALPHA] = edge
+    kept = form.copy()
+    calm(form)
+    assert form[..., ALPHA] == pytest.approx(kept[..., ALPHA], abs=1e-6)
+    assert stops(form) == pytest.approx(stops(kept), abs=0.01)
