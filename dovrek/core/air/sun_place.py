@@ -11,7 +11,9 @@ from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 import ephem
+import numpy as np
 
+from dovrek.core.geometry.travel import from_foot
 from dovrek.sky.document import Site, Sky
 
 REFRACTION_FROM_DEG = -1.0
@@ -86,16 +88,31 @@ def _place(body: Any) -> Place:
     )
 
 
+def seen_from_foot(sky: Sky, place: Place) -> Place:
+    """A place in the sky of the site as a camera sees it that has travelled far from there: the
+    body stays where it is, the planet is round."""
+    c = math.cos(place.elevation_true)
+    over = np.array([c * math.sin(place.azimuth), c * math.cos(place.azimuth),
+                     math.sin(place.elevation_true)])
+    seen = from_foot(sky, over)
+    if seen is over:
+        return place
+    true = math.degrees(math.asin(min(max(float(seen[2]), -1.0), 1.0)))
+    return Place(math.radians(true + refraction_of_true(true)), math.radians(true),
+                 math.atan2(float(seen[0]), float(seen[1])) % (2.0 * math.pi))
+
+
 def sun_place(sky: Sky, instant: datetime | None = None) -> Place:
-    """The sun's place: by site and moment (true place by VSOP87 in ephem), or as set by hand."""
+    """The sun's place: by site and moment (true place by VSOP87 in ephem), or as set by hand for
+    the site; as the camera sees it."""
     if sky.sun.mode == "free":
         true = true_of_apparent(sky.sun.elevation_deg)
-        return Place(
+        return seen_from_foot(sky, Place(
             math.radians(sky.sun.elevation_deg), math.radians(true),
             math.radians(sky.sun.azimuth_deg % 360.0),
-        )
+        ))
     observer = _observer(sky.site, instant or sky.local_moment())
-    return _place(ephem.Sun(observer))
+    return seen_from_foot(sky, _place(ephem.Sun(observer)))
 
 
 def moon_place(sky: Sky) -> tuple[Place, float, float]:
@@ -109,7 +126,7 @@ def moon_place(sky: Sky) -> tuple[Place, float, float]:
     phase_deg = abs(180.0 - math.degrees(elongation))
     magnitude = -12.73 + 0.026 * phase_deg + 4e-9 * phase_deg**4
     illuminance = 10.0 ** (-0.4 * (magnitude + 13.98))
-    return _place(moon), float(moon.phase) / 100.0, illuminance
+    return seen_from_foot(sky, _place(moon)), float(moon.phase) / 100.0, illuminance
 
 
 def toward(body: Place, other: Place) -> float:

@@ -14,7 +14,6 @@ from PIL import Image
 
 from dovrek.core.compile.kernels import inner
 from dovrek.core.run.stage import Tools, stage
-from dovrek.sky.document import Sky
 from dovrek.sky.ground import MAP_BEGINS, Ground
 
 WIDEST = 2048  # pixels of a kept map
@@ -53,15 +52,6 @@ def land_share_of(ground: Ground) -> float:
     rows = len(world)
     weight = np.cos(math.pi * ((np.arange(rows) + 0.5) / rows - 0.5))
     return float((world.mean(axis=1) / 255.0) @ weight / weight.sum())
-
-
-def foot_on(sky: Sky) -> tuple[float, float]:
-    """Latitude and longitude of the camera's foot, radians."""
-    radius = sky.air.planet_m
-    latitude = math.radians(sky.site.latitude) + sky.camera.north_m / radius
-    latitude = min(max(latitude, -0.5 * math.pi), 0.5 * math.pi)
-    across = sky.camera.east_m / (radius * max(math.cos(latitude), 1e-3))
-    return latitude, math.radians(sky.site.longitude) + across
 
 
 @stage("world")

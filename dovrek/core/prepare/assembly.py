@@ -38,10 +38,11 @@ from dovrek.core.colour.backdrop import Around, light_of, read_backdrop
 from dovrek.core.colour.film import automatic_white
 from dovrek.core.colour.spectrum import WAVES, xyz_weights
 from dovrek.core.compile.noise import NOISE_BYTES, hash_unit
+from dovrek.core.geometry.travel import foot_on
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.sky_share import Ready
 from dovrek.core.land.tones import Tones
-from dovrek.core.land.world import World, foot_on
+from dovrek.core.land.world import World
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fields import joined_cells, solids

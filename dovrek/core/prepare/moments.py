@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -19,21 +20,24 @@ from dovrek.core.air.sources import sources
 from dovrek.core.clouds.builds import build_of
 from dovrek.core.clouds.light.grid import CHANNELS
 from dovrek.core.clouds.motion import moving_of, turns_of
+from dovrek.core.geometry.travel import foot_on
 from dovrek.core.land.meeting import raised
-from dovrek.core.land.world import foot_on
 from dovrek.core.prepare.assembly import joined_field, sun_record
 from dovrek.core.prepare.fineness import FINE, Fineness
 from dovrek.core.prepare.preparer import Moves, Prepared, Preparer
 from dovrek.core.run.stage import Known, Tools, key_of, stage
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.scene import Scene
-from dovrek.sky.clip import in_clip, sky_at
+from dovrek.sky.clip import in_clip, keyed_value, sky_at
 from dovrek.sky.document import Sky
 from dovrek.sky.seen import layers_of
 
 EPOCH_SKY_S = 30.0  # of the sky between two moments whose light is solved
+EPOCH_ARC_RAD = math.radians(2.0)  # that the camera travels round the planet between two
+TRAVEL_MARKS = 16  # of a clip, between which a keyed travel is summed up
 EPOCHS_APART_S = (0.25, 1.0)  # of the clip: at least, at most
 CLIMBS = 0.01  # of the eye's height, as a ratio, from which the air is told for each frame
+TRAVEL = ("camera.east_m", "camera.north_m")
 FOOT = ("east", "north", "latitude", "longitude")  # of the ground's record
 LOOP_EPOCHS = 8  # at least, in a loop
 # For a first look: of the sky over which light may stand for another moment's, and how many
@@ -49,11 +53,21 @@ class Moment:
     moved: Moves
 
 
+def travelled(sky: Sky) -> float:
+    """How far round the planet the camera goes in the clip, radians."""
+    paths = [p for p in TRAVEL if p in sky.motion.keys]
+    marks = range(TRAVEL_MARKS + 1 if paths else 0)
+    places = [[keyed_value(sky, p, k / TRAVEL_MARKS * sky.motion.length_s) for p in paths]
+              for k in marks]
+    return sum(math.dist(a, b) for a, b in pairwise(places)) / sky.air.planet_m
+
+
 def epoch_s(sky: Sky) -> float:
     """Seconds of the clip between two moments whose light is solved: a whole part of it."""
     low, high = EPOCHS_APART_S
     length = sky.motion.length_s
-    apart = min(max(EPOCH_SKY_S / sky.motion.time_scale, low), high, length)
+    apart = min(max(EPOCH_SKY_S / sky.motion.time_scale, low), high, length,
+                max(length * EPOCH_ARC_RAD / max(travelled(sky), 1e-9), low))
     if not sky.motion.loop:
         return length / max(round(length / apart), 1)
     # A copy is not ridden to where it begins again, nor a turn of lives beyond its end.

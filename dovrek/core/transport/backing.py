@@ -79,7 +79,8 @@ def ground_behind(scene, walk, shadows):
         level = walk.dx * walk.dx + walk.dy * walk.dy
         down = max(-walk.dz - t * level / scene.radius, STEEPEST_STRIP)
         long = min(0.5 * across / down, LONGEST_STRIP * t)
-        lit = ground_light(scene, x, y, long * walk.dx, long * walk.dy, across, walk.behind)
+        lit = ground_light(scene, x, y, long * walk.dx, long * walk.dy, across, walk.random,
+                           walk.behind)
         if scene.ground.water > 0.0:
             _water(scene, walk, x, y, lit, max(across, 2.0 * long * walk.level))
     for c in range(3):

@@ -10,6 +10,7 @@ from dovrek.core.clouds.light.grid import CHANNELS, COARSER
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.geometry.planet import sun_height
+from dovrek.core.transport.far_shade import clear_from_far
 from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.scene import BELOW_M
@@ -141,10 +142,10 @@ def sun_passed(scene, x, y, h):
 
 
 @kernel
-def ground_light(scene, x, y, along_x, along_y, across, out):
+def ground_light(scene, x, y, along_x, along_y, across, random, out):
     """Radiance of the ground at a place, with the shadow of clouds and land on it; returns the
     share of sunlight that reaches it. `along` is half the strip that a pixel covers, away from the
-    eye, and `across` its width: shadow and tone are means over it."""
+    eye, and `across` its width: shadow and tone are means over it. `random` 0 … 1 shifts looks."""
     ground = scene.ground
     half = math.sqrt(along_x * along_x + along_y * along_y)
     steps = 1 if half < SHORT_M else STRIP
@@ -153,7 +154,10 @@ def ground_light(scene, x, y, along_x, along_y, across, out):
         place = 2.0 * (k + 0.5) / steps - 1.0
         sx, sy = x + place * along_x, y + place * along_y
         if scene.land.squares == 0 or sun_clears_land(scene, sx, sy, 0.0, 0.5) > 0.0:
-            lit += sun_passed(scene, sx, sy, 0.0) / steps
+            if scene.clear.high:
+                lit += clear_from_far(scene, sx, sy, across, random) / steps
+            else:
+                lit += sun_passed(scene, sx, sy, 0.0) / steps
         tone += ground_tone(scene, sx, sy, max(across, 2.0 * half / steps)) / steps
     if scene.clear.high:
         suns, _, _ = scene.day.shape

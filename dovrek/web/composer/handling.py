@@ -13,6 +13,7 @@ from dovrek.core.air.sun_place import sun_path, sun_place
 from dovrek.core.colour.curve import white_from
 from dovrek.core.colour.film import ISO_CONSTANT
 from dovrek.core.geometry.lens import direction_at
+from dovrek.core.geometry.travel import from_site
 from dovrek.core.picture.render import Metered
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
@@ -47,6 +48,7 @@ def sun_moved(sky: Sky, look: Look, u: float, v: float) -> Sky:
         wanted = vector_of(0.0, math.atan2(u - 0.5, (0.5 - v) / aspect))
     else:
         wanted = direction_at(lens, u, v)
+    wanted = from_site(sky, wanted)
     if sky.sun.mode == "free":
         elevation, azimuth = angles_of(wanted)
         values = {"sun.azimuth_deg": round(azimuth, 1)}

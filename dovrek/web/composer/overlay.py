@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from dovrek.core.air.sun_place import moon_place, sun_path, sun_place
+from dovrek.core.air.sun_place import moon_place, seen_from_foot, sun_path, sun_place
 from dovrek.core.geometry.lens import direction_at, place_of
 from dovrek.core.geometry.views.view import Lens
 from dovrek.sky.clip import wind_of
@@ -146,7 +146,7 @@ def _sun(over: Overlay, sky: Sky, lens: Lens) -> None:
                      f"{math.degrees(sun.azimuth) % 360:.0f}°")
     if sky.sun.mode != "clock":
         return
-    path = sun_path(sky)
+    path = [(moment, seen_from_foot(sky, place)) for moment, place in sun_path(sky)]
     over.lines.append(("sun-path", _trace(
         [_placed(lens, np.array(q.vector), over.height)
          if q.elevation > LOWEST_PATH else None for _, q in path], over.height)))

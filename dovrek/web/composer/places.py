@@ -12,10 +12,10 @@ import numpy as np
 from contourpy import LineType, contour_generator
 from numpy.typing import NDArray
 
+from dovrek.core.geometry.travel import foot_on
 from dovrek.core.geometry.views.plan import laid_out
 from dovrek.core.geometry.views.view import Lens
 from dovrek.core.land.forms import heights_of, shape_of
-from dovrek.core.land.world import foot_on
 from dovrek.sky.document import Sky
 from dovrek.sky.relief import Relief
 

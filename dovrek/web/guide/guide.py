@@ -58,7 +58,8 @@ HOW_TOS = (
         "20 kn.",
         "Drag the marker along the film. To change a control along the clip, press the ring at its "
         "row: it is keyed at that second. Go on, change it there, and a second key stands; drag "
-        "keys in time and value.",
+        "keys in time and value. A travel east keyed at 400 km is a pass in orbit: the sun stays "
+        "put, and day comes over the limb.",
         "Loop lets the last frame meet the first, whatever the wind; the sun stands still in it.",
         "Press Motion proof: it plays while it refines. Then order a film (P), or write frames by "
         "dovrek sequence. An open shutter gives what moves fast a soft trace.")),

@@ -12,11 +12,13 @@ from pvlib import solarposition
 
 from dovrek.core.air.sun_place import (
     THRESHOLDS_DEG,
+    Place,
     refraction_of_true,
     sun_day,
     sun_place,
     true_of_apparent,
 )
+from dovrek.core.geometry.travel import from_site
 from tests.conftest import free_sun, sky_of
 
 SITES = [(53.4, -0.2), (0.0, 0.0), (-33.9, 18.4), (64.1, -21.9), (35.7, 139.7), (-54.8, -68.3),
@@ -100,3 +102,33 @@ def test_clock_follows_zone_and_offset() -> None:
     local = sun_place(sky_of(moment="2026-06-21T13:00"))
     offset = sun_place(sky_of(moment="2026-06-21T12:00+00:00"))
     assert local == offset
+
+
+@pytest.mark.parametrize("moment", ["2026-03-20T10:00:00+00:00", "2026-06-21T16:00:00+00:00"])
+def test_a_camera_far_from_the_site_sees_the_sun_that_stands_there(moment: str) -> None:
+    """Twenty degrees along the equator, and along a meridian, less the half degree in which the sky
+    stays the site's: as at a site there. The sun is so far off that it does not move."""
+    def place(latitude: float, longitude: float, **camera: float) -> Place:
+        return sun_place(sky_of(site={"latitude": latitude, "longitude": longitude,
+                                      "timezone": "UTC"}, moment=moment, camera=camera))
+
+    degree_m = math.radians(1.0) * 6_371_000.0
+    for there, gone in ((place(0.0, 19.5), place(0.0, 0.0, east_m=20.0 * degree_m)),
+                        (place(19.5, 10.0), place(0.0, 10.0, north_m=20.0 * degree_m))):
+        assert gone.elevation == pytest.approx(there.elevation, abs=math.radians(0.02))
+        assert gone.azimuth == pytest.approx(there.azimuth, abs=math.radians(0.05))
+    near = place(0.0, 0.0, east_m=0.4 * degree_m)
+    assert near == place(0.0, 0.0)  # passing by clouds leaves the light as it is
+
+
+def test_a_sun_set_by_hand_stays_put_too() -> None:
+    """30° high in the east over the site: 40° under a camera that has gone 10.5° toward it."""
+    degree_m = math.radians(1.0) * 6_371_000.0
+    sky = sky_of(site={"latitude": 0.0, "longitude": 0.0, "timezone": "UTC"},
+                 sun={"mode": "free", "elevation_deg": 30, "azimuth_deg": 90},
+                 camera={"east_m": 10.5 * degree_m})
+    found = sun_place(sky)
+    assert math.degrees(found.elevation_true) == pytest.approx(39.98, abs=0.05)
+    assert math.degrees(found.azimuth) == pytest.approx(90.0, abs=0.01)
+    back = from_site(sky, np.array(found.vector))
+    assert math.degrees(math.asin(back[2])) == pytest.approx(30.0, abs=0.05)

@@ -11,7 +11,8 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from dovrek.core.land.world import foot_on, land_share_of, world_of
+from dovrek.core.geometry.travel import foot_on
+from dovrek.core.land.world import land_share_of, world_of
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.formats.cover_maps import MapError
 from dovrek.formats.world_maps import embedded

@@ -1,0 +1,49 @@
+"""Clouds' shadows on the ground as an eye high up sees them."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.run.workers import Cancel
+from dovrek.core.transport.far_shade import clear_from_far
+from dovrek.core.transport.scene import Scene
+from tests.conftest import free_sun
+
+
+def scene_of(studio: Studio, sun: float, *layers: dict[str, object]) -> Scene:
+    sky = free_sun(sun, layers=list(layers), camera={"altitude_m": 400_000, "pitch_deg": -60})
+    return studio.prepare(sky, Wish(64, 36, "draft"), Cancel())[0].scene
+
+
+@pytest.mark.parametrize("oktas", [2.0, 4.0, 6.0])
+def test_shadows_cover_what_clouds_cover(studio: Studio, oktas: float) -> None:
+    """Under a sun nearly overhead as much of the ground lies in shadow as cloud covers, within
+    half an okta: 60 km about a place 200 km off."""
+    scene = scene_of(studio, 85.0, {"genus": "cumulus", "cover_oktas": oktas})
+    places = np.random.default_rng(4).uniform(-30e3, 30e3, (3000, 2)) + (200e3, 0.0)
+    lit = np.array([clear_from_far(scene, x, y, 100.0, 0.5) for x, y in places])
+    assert np.mean(1.0 - lit) == pytest.approx(oktas / 8.0, abs=0.5 / 8.0)
+
+
+def test_a_shadow_lies_away_from_the_sun(studio: Studio) -> None:
+    """Shadows of a bank under a sun 20° high in the south lie north of it by height over tangent:
+    1600/tan 20° = 4.4 km."""
+    bank = {"genus": "stratus", "cover_oktas": 8, "base_m": 1450, "thickness_m": 300,
+            "bounds": {"shape": "ellipse", "north_km": 0, "length_km": 20, "width_km": 20,
+                       "edge": 0.1}}
+    scene = scene_of(studio, 20.0, bank)
+    north = np.arange(-30e3, 30e3, 250.0)
+    lit = np.array([np.mean([clear_from_far(scene, 0.0, y, 100.0, r) for r in (0.2, 0.5, 0.8)])
+                    for y in north])
+    shade = 1.0 - lit
+    assert lit[:40].min() > 0.99 and shade.max() > 0.5
+    middle = (north * shade).sum() / shade.sum()
+    assert middle == pytest.approx(1600.0 / np.tan(np.radians(20.0)), abs=600.0)
+
+
+def test_by_night_no_ground_is_lit(studio: Studio) -> None:
+    """A third of the planet's round toward the night side."""
+    scene = scene_of(studio, 30.0, {"genus": "cumulus"})
+    assert clear_from_far(scene, 0.0, 9e6, 100.0, 0.5) == 0.0
