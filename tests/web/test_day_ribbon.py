@@ -223,3 +223,12 @@ def test_the_days_clouds_are_counted_in_when_the_picture_rests(page: Page, serve
     cover.locator(".value").press("Enter")
     until(lambda: image.get_attribute("href") or "", lambda href: "-0.45-" in href
           and href.endswith(tuple(f"-{count}" for count in range(2, 13))), 240.0)
+
+
+def test_the_day_is_the_site_s_however_high_the_camera() -> None:
+    """From orbit the zenith is black at noon; the ribbon tells of the sky below."""
+    sky = at_share(sky_of(site=LONDON, moment="2026-06-21T12:00", camera={"altitude_m": 400_000}),
+                   0.5)
+    assert 0.0 < sky.camera.altitude_m <= 1000.0
+    low = sky_of(site=LONDON, moment="2026-06-21T12:00", camera={"altitude_m": 60})
+    assert at_share(low, 0.5).camera == low.camera

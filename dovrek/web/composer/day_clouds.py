@@ -26,6 +26,7 @@ from dovrek.web.live.looks import Look
 HOURS, LOWEST_SUN = 12, math.radians(-5.0)  # looked at in a day; none with the sun lower
 WIDTH, WHITE_K = 128, 5600.0
 OVERHEAD_DEG, LOW_DEG, ASIDE_DEG = 25.0, (2.0, 9.0), 45.0  # what counts as zenith and as horizon
+EYE_M = 1000.0  # the highest that the day is looked at from: the ribbon tells of the site
 LEAST, MOST = 0.05, 6.0  # of the clear sky's light
 SKIES_KEPT = 24
 
@@ -72,11 +73,13 @@ def hours_of(sky: Sky) -> list[float]:
 
 
 def at_share(sky: Sky, share: float) -> Sky:
-    """The sky at a share of its date, under the sun of the clock."""
+    """The sky at a share of its date, under the sun of the clock, from an eye that is not above it.
+    """
     start, end = local_day(sky)
     moment = (start + share * (end - start)).isoformat()
     sun = sky.sun.model_copy(update={"mode": "clock"})
-    return sky.model_copy(update={"moment": moment, "sun": sun})
+    camera = sky.camera.model_copy(update={"altitude_m": min(sky.camera.altitude_m, EYE_M)})
+    return sky.model_copy(update={"moment": moment, "sun": sun, "camera": camera})
 
 
 def clear_of(sky: Sky, atmosphere: Atmosphere) -> tuple[Ratio, float]:
