@@ -15,6 +15,7 @@ from dovrek.core.clouds.density import density
 from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
 from dovrek.core.clouds.rain import falls_from
 from dovrek.core.clouds.record import HEAPED, VEIL
+from dovrek.core.clouds.squares import ENDLESS, known_ahead
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
@@ -54,6 +55,7 @@ RAIN_STEPS, RAIN_FAR = 8.0, 0.03
 # in pixels, down to the shortest in metres.
 GROWS, GROWS_PIXELS = 0.0024, 1.7
 CRISP, EDGE_PIXELS, LEAST_STEP = 0.35, 1.2, 2.5
+NEAR_SURE, BEYOND_M = 20.0, 1.0  # metres of clear air that need no check; past a border
 TILE = 63  # mask of the grain's places
 BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that share a series
 
@@ -141,14 +143,15 @@ def _begin(scene, walk, spans, shadows):
 
 @part
 def _look(scene, marching, walk, place):
-    """Density of the layers at a distance, into the walk; the nearest signed distance."""
+    """Density of the layers at a distance, into the walk, with how far ahead what they say of clear
+    air holds; the nearest signed distance."""
     footprint = 0.7 * marching.footprint * (walk.pixel_m + walk.pixel_rad * place)
     r0 = walk.r0
     h = math.sqrt(r0 * r0 + 2.0 * r0 * place * walk.dz + place * place) - scene.radius
     way = place * arc_share(scene.radius, r0, place, walk.dz, walk.level)
     x, y = walk.x0 + way * walk.dx, walk.y0 + way * walk.dy
     detail = marching.detail if walk.through > DEEP else 0.0
-    nearest, sigma_all, scaled_all = -1e9, 0.0, 0.0
+    nearest, sigma_all, scaled_all, known = -1e9, 0.0, 0.0, ENDLESS
     for m in range(walk.active):
         l = walk.here[m]
         p = scene.field.layers[l]
@@ -158,7 +161,9 @@ def _look(scene, marching, walk, place):
         sigma_all += sigma
         scaled_all += p.k_scaled * sigma
         nearest = max(nearest, f)
-    walk.x, walk.y, walk.h = x, y, h
+        if f < -NEAR_SURE:
+            known = min(known, known_ahead(scene.field, l, x, y, walk.dx, walk.dy))
+    walk.x, walk.y, walk.h, walk.known = x, y, h, known
     walk.sigma, walk.sigma_scaled, walk.sigma_last = sigma_all, scaled_all, sigma_all
     return nearest
 
@@ -210,7 +215,7 @@ def _stretch(scene, marching, walk, shadows, t, t_end, with_passes):
                    marching.footprint * (walk.pixel_m + walk.pixel_rad * place), with_passes)
         t += ds
         if nearest < 0.0:  # nothing lies within the distance to the next surface
-            t = max(t, place - 0.9 * nearest)
+            t = max(t, place + min(-0.9 * nearest, walk.known + BEYOND_M))
 
 
 @part

@@ -27,6 +27,7 @@ from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.phase import RINGS, halo_at
+from dovrek.core.clouds.squares import ENDLESS, known_ahead
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.geometry.planet import ground_distance
@@ -112,15 +113,17 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
             rise = 2.0 * r0 * t * mu + t * t
             h = h0 + rise / (math.sqrt(r0 * r0 + rise) + r0)
             x, y = foot_of(scene, at[0] + t * ray[0], at[1] + t * ray[1], at[2] + t * ray[2])
-            nearest, total = -1e9, 0.0
+            nearest, total, known = -1e9, 0.0, ENDLESS
             for m in range(active):
                 l = here[m]
                 f, sigma = density(scene.field, l, x, y, h - layers[l].base, 0.0, 2.0)
                 sigmas[m] = sigma
                 total += sigma
                 nearest = max(nearest, f)
+                if f < 0.0:
+                    known = min(known, known_ahead(scene.field, l, x, y, ray[0], ray[1]))
             if nearest < -2.0:  # nothing within this distance: go there, then fly on
-                t -= TRUSTED * nearest
+                t += min(-TRUSTED * nearest, known + 1.0)
                 clear = True
                 continue
             if clear:

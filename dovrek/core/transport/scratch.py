@@ -37,6 +37,7 @@ WALK = np.dtype([
     ("x", "f8"), ("y", "f8"), ("h", "f8"),  # the sample's place, metres
     ("sigma", "f8"), ("sigma_scaled", "f8"), ("sigma_last", "f8"),  # 1/m, all layers
     ("active", "i8"), ("here", "i8", (ACTIVE_MOST,)), ("sigmas", "f8", (ACTIVE_MOST,)),
+    ("known", "f8"),  # metres ahead for which the last look's clear air holds
     ("tap_depth", "f8"), ("tap_near", "f8"), ("tap_age", "i8"),  # toward the sun
     ("total", "f8", (3,)), ("batch", "f8", (3,)), ("latest", "f8", (3,)),  # XYZ gathered
     ("sunlight", "f8", (3,)), ("behind", "f8", (3,)),

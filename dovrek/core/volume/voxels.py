@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.rain import falls_from
+from dovrek.core.clouds.squares import known_around
 from dovrek.core.compile.kernels import kernel
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.run.workers import Cancel, Workers
@@ -61,6 +62,26 @@ def box_of(body: LayerBody, voxel_m: float, extent_m: float, centre: tuple[float
 
 
 @kernel
+def _holds_none(field, x, y, z, voxel, half, near):
+    """Whether a box about a place, `half` wide to each side, holds no cloud; `near` is how far its
+    corners are, with what distances are not to be trusted."""
+    f, _ = density(field, 0, x, y, z, voxel, 0.0)
+    if f >= -near:
+        return False
+    if known_around(field, 0, x, y) >= half:
+        return True
+    p = field.layers[0]
+    if 2.0 * half * p.squares > p.period:
+        return False
+    for k in range(4):  # squares of the lattice meet in it: each knows its own clouds
+        f, _ = density(field, 0, x + (2 * (k & 1) - 1) * half, y + ((k & 2) - 1) * half, z, voxel,
+                       0.0)
+        if f >= -2.0 * near:
+            return False
+    return True
+
+
+@kernel
 def _fill(field, base, voxel, x0, y0, z0, nx, ny, nz, i0, i1, rain, places, values):
     """Blocks with cloud of the rows i0 … i1 of towers (TOWER blocks a side); their number."""
     p = field.layers[0]
@@ -72,17 +93,15 @@ def _fill(field, base, voxel, x0, y0, z0, nx, ny, nz, i0, i1, rain, places, valu
         for tj in range((ny + TOWER - 1) // TOWER):
             for tk in range((nz + TOWER - 1) // TOWER):
                 half = 0.5 * TOWER * block
-                f, _ = density(field, 0, x0 + 2 * ti * half + half, y0 + 2 * tj * half + half,
-                               z0 + 2 * tk * half + half - base, voxel, 0.0)
-                if f < -TOWER * near:
+                if _holds_none(field, x0 + 2 * ti * half + half, y0 + 2 * tj * half + half,
+                          z0 + 2 * tk * half + half - base, voxel, half, TOWER * near):
                     continue
                 for i in range(ti * TOWER, min(ti * TOWER + TOWER, nx)):
                     for j in range(tj * TOWER, min(tj * TOWER + TOWER, ny)):
                         for k in range(tk * TOWER, min(tk * TOWER + TOWER, nz)):
                             x, y, z = x0 + i * block, y0 + j * block, z0 + k * block - base
-                            f, _ = density(field, 0, x + 0.5 * block, y + 0.5 * block,
-                                           z + 0.5 * block, voxel, 0.0)
-                            if f < -near:
+                            if _holds_none(field, x + 0.5 * block, y + 0.5 * block, z + 0.5 * block,
+                                      voxel, 0.5 * block, near):
                                 continue
                             some = False
                             for a in range(BLOCK):
