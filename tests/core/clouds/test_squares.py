@@ -23,8 +23,8 @@ def scene_of(studio: Studio) -> Scene:
 
 
 def test_distances_hold_up_to_the_border_of_a_square(studio: Studio) -> None:
-    """From 30000 random places in clear air along level rays: without the border some distances lead
-    into cloud, with it none does."""
+    """From 30000 random places in clear air along level rays: without the border some distances
+    lead into cloud, with it none does."""
     scene = scene_of(studio)
     draw = np.random.default_rng(8)
     wrong_alone = wrong = tried = 0

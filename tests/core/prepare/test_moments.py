@@ -10,14 +10,16 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from dovrek.core.air.sun_place import sun_place
 from dovrek.core.clouds.motion import dissolve, moving_of, turn_of, turns_of
 from dovrek.core.picture.clip import exposed_at, metered_at, seconds_of
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import SKETCH
-from dovrek.core.prepare.moments import epoch_s, moment_of
+from dovrek.core.prepare.moments import epoch_s, moment_of, travelled
 from dovrek.core.prepare.preparer import Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel
+from dovrek.sky.clip import sky_at
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import GENUS_DEFAULTS
 from tests.conftest import free_sun, long
@@ -338,3 +340,21 @@ def test_a_layer_that_comes_while_the_eye_climbs(studio: Studio, second: float) 
         "camera.altitude_m": {"points": [[0.0, 50.0, "linear"], [4.0, 40e3, "linear"]]},
         "layers[b].cover_oktas": {"points": [[0.0, 0.0, "linear"], [4.0, 8.0, "linear"]]}})
     assert np.isfinite(frame(studio, sky, second)).all()
+
+
+def test_a_pass_in_orbit_is_solved_by_its_arc() -> None:
+    """Light is solved each two degrees of the planet's round, a camera that stays or goes a few
+    kilometres at the usual moments; the sun stays put while the camera goes toward it."""
+    def going(metres: float) -> Sky:
+        keys = {"camera.east_m": {"points": [[0, 0, "linear"], [4, metres, "linear"]]}}
+        sky = moving([], time_scale=1.0, keys=keys)
+        return sky.model_copy(update={
+            "sun": free_sun(30).sun.model_copy(update={"azimuth_deg": 90.0}),
+            "site": sky.site.model_copy(update={"latitude": 0.0})})
+
+    far = math.radians(16.0) * 6_371_000.0
+    assert travelled(going(far)) == pytest.approx(math.radians(16.0), rel=1e-3)
+    assert epoch_s(going(3000.0)) == epoch_s(moving([], time_scale=1.0)) == 1.0
+    assert epoch_s(going(far)) == pytest.approx(0.5)
+    heights = [math.degrees(sun_place(sky_at(going(far), s)).elevation) for s in (0.0, 2.0, 4.0)]
+    assert heights == pytest.approx([30.0, 37.5, 45.5], abs=0.1)
