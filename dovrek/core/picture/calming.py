@@ -21,9 +21,8 @@ STRIPS = 4
 OF_NOISE = 0.45
 # Energy of coarse form over that of grain: below the first all is spread, above the second none.
 GRAIN, FORM = 3.0, 7.0
-LEAST_OPEN = 0.05  # added to what shows through, whose grain is looked for in stops
+BEHIND = 0.5  # luminance over that of the clouds, of what may be laid behind where holes are
 CALMED = DISTANCE  # channels of a pixel that are spread: light, and alpha with it
-QUIET = 1e-3  # square stops of it that are no grain
 DIRECTIONS = ((0, 1), (1, 0), (1, 1), (1, -1))
 
 Frame = NDArray[np.float32]
@@ -37,9 +36,8 @@ def _mean3(frame: Frame, round_about: bool) -> Frame:
     return down
 
 
-def kept_share(luminance: Frame, round_about: bool = False, quiet: float = 0.0) -> Frame:
+def kept_share(luminance: Frame, round_about: bool = False) -> Frame:
     """How far each pixel of (h, w) luminances is form, 0 … 1; `round_about` joins left and right.
-    Grain of less than `quiet` square stops is none.
     """
     stops = np.log2(np.maximum(luminance, np.float32(1e-6)))
     mean = _mean3(stops, round_about)
@@ -56,26 +54,25 @@ def kept_share(luminance: Frame, round_about: bool = False, quiet: float = 0.0) 
         np.minimum(least, uniform_filter(off * off, WINDOW, mode=mode), out=least)
     ratio = form / np.maximum(OF_NOISE * least, 1e-9)
     share: Frame = np.clip((ratio - GRAIN) / (FORM - GRAIN), 0.0, 1.0)
-    if quiet > 0.0:
-        share[least < quiet] = 1.0
     return share
 
 
 def calm(light: Frame, workers: Workers | None = None, round_about: bool = False) -> None:
     """Spread grain in (h, w, 3 or more) XYZ light in place, and in the alpha that goes with it
-    (else what is laid behind shows the grain again); the distance stays."""
+    (else what is laid behind shows the grain again); the distance stays. Grain is looked for as
+    before a sky, not before black."""
     height = light.shape[0]
     before = light[..., :CALMED].copy()
     holes = light.shape[2] > ALPHA and bool((before[..., ALPHA] != before[0, 0, ALPHA]).any())
+    behind = np.float32(BEHIND * before[..., GREEN].mean() / before[..., ALPHA].mean()
+                        if holes else 0.0)
 
     def strip(start: int) -> None:
         end = min(start + rows, height)
         low, high = max(start - EDGE, 0), min(end + EDGE, height)
         piece = before[low:high]
-        share = kept_share(piece[..., GREEN], round_about)
-        if holes:
-            share = np.minimum(share, kept_share(np.float32(LEAST_OPEN + 1.0) - piece[..., ALPHA],
-                                                 round_about, QUIET))
+        share = kept_share(piece[..., GREEN] + (behind * (np.float32(1.0) - piece[..., ALPHA])
+                                                if holes else np.float32(0.0)), round_about)
         inside = slice(start - low, end - low)
         for c in range(CALMED if holes else ALPHA):
             mean = _mean3(piece[..., c], round_about)[inside]

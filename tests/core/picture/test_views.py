@@ -103,8 +103,8 @@ def test_plan_is_north_up_and_to_scale(studio: Studio) -> None:
     for turned in (true[::-1], true[:, ::-1], true.T):
         assert np.corrcoef(seen.ravel(), turned.ravel())[0, 1] < 0.3
     wide = studio.render(sky, Wish(120, 120, "proof", "plan", ground=False, extent_km=40.0))
-    assert 8.0 * (wide.light[..., 3] > 0.05).mean() == pytest.approx(
-        found["cover_measured_oktas"], abs=0.5)
+    # By the mean of what is covered: clouds of a pixel or two are spread over their neighbours.
+    assert 8.0 * wide.light[..., 3].mean() == pytest.approx(found["cover_measured_oktas"], abs=0.6)
     assert plan_lens(20e3).half_width == 10e3
 
 
