@@ -9,6 +9,7 @@ from dovrek.core.clouds.record import HEAPED
 from dovrek.core.compile.kernels import inner, kernel
 
 ENDLESS = 1e18
+BEYOND_M = 1.0  # past a border, where the next square is looked into
 
 
 @inner

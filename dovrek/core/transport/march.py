@@ -15,7 +15,7 @@ from dovrek.core.clouds.density import density
 from dovrek.core.clouds.phase import RINGS, beam_row, halo_at
 from dovrek.core.clouds.rain import falls_from
 from dovrek.core.clouds.record import HEAPED, VEIL
-from dovrek.core.clouds.squares import ENDLESS, known_ahead
+from dovrek.core.clouds.squares import BEYOND_M, ENDLESS, known_ahead
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.compile.noise import hash_unit
@@ -55,7 +55,7 @@ RAIN_STEPS, RAIN_FAR = 8.0, 0.03
 # in pixels, down to the shortest in metres.
 GROWS, GROWS_PIXELS = 0.0024, 1.7
 CRISP, EDGE_PIXELS, LEAST_STEP = 0.35, 1.2, 2.5
-NEAR_SURE, BEYOND_M = 20.0, 1.0  # metres of clear air that need no check; past a border
+NEAR_SURE = 20.0  # metres of clear air that need no check
 TILE = 63  # mask of the grain's places
 BLOCK, FAR_SERIES, FAR_ROW = 2, 77_777_777, 8192  # pixels (as a shift) that share a series
 

@@ -27,7 +27,7 @@ from dovrek.core.air.sunlight import sunlight_at
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.phase import RINGS, halo_at
-from dovrek.core.clouds.squares import ENDLESS, known_ahead
+from dovrek.core.clouds.squares import BEYOND_M, ENDLESS, known_ahead
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel, part, solver
 from dovrek.core.geometry.planet import ground_distance
@@ -123,7 +123,7 @@ def _flight(scene, at, ray, limit, ratio, state, path, spans):
                 if f < 0.0:
                     known = min(known, known_ahead(scene.field, l, x, y, ray[0], ray[1]))
             if nearest < -2.0:  # nothing within this distance: go there, then fly on
-                t += min(-TRUSTED * nearest, known + 1.0)
+                t += min(-TRUSTED * nearest, known + BEYOND_M)
                 clear = True
                 continue
             if clear:

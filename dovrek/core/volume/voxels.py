@@ -94,14 +94,14 @@ def _fill(field, base, voxel, x0, y0, z0, nx, ny, nz, i0, i1, rain, places, valu
             for tk in range((nz + TOWER - 1) // TOWER):
                 half = 0.5 * TOWER * block
                 if _holds_none(field, x0 + 2 * ti * half + half, y0 + 2 * tj * half + half,
-                          z0 + 2 * tk * half + half - base, voxel, half, TOWER * near):
+                               z0 + 2 * tk * half + half - base, voxel, half, TOWER * near):
                     continue
                 for i in range(ti * TOWER, min(ti * TOWER + TOWER, nx)):
                     for j in range(tj * TOWER, min(tj * TOWER + TOWER, ny)):
                         for k in range(tk * TOWER, min(tk * TOWER + TOWER, nz)):
                             x, y, z = x0 + i * block, y0 + j * block, z0 + k * block - base
-                            if _holds_none(field, x + 0.5 * block, y + 0.5 * block, z + 0.5 * block,
-                                      voxel, 0.5 * block, near):
+                            if _holds_none(field, x + 0.5 * block, y + 0.5 * block,
+                                           z + 0.5 * block, voxel, 0.5 * block, near):
                                 continue
                             some = False
                             for a in range(BLOCK):
