@@ -5,9 +5,9 @@ from the phase function; nothing is cached, scaled or smoothed. Cloud droplets a
 that a path carries one weight for all wavelengths; colour enters with the light, whose XYZ come
 from the eight-wave tables of the air. What lies between camera and cloud is the march's own
 aerial perspective; the air between two scatterings within clouds is left out, as in the march.
-Level ground and land are Lambert
-surfaces that paths leave again; land shades what lies behind it. Rings of a halo are light of the
-sun turned at any place.
+Level ground and land are Lambert surfaces that paths leave again, water sends them on by facets of
+its waves; land shades what lies behind it. Rings of a halo are light of the sun turned at any
+place.
 
 Sources: Woodcock et al. 1965 (delta tracking); Novák, Selle & Jarosz 2014 (ratio tracking).
 """
@@ -55,6 +55,8 @@ from dovrek.core.transport.scene import Scene
 from dovrek.core.transport.scratch import PATH, SPANS
 from dovrek.core.transport.spans import layer_spans, layers_at
 from dovrek.core.transport.tones import BASE, BODY, LIT, tones
+from dovrek.core.transport.traced_water import off_the_water, sun_on_water
+from dovrek.core.transport.water import water_share
 
 FAR_M = 1e9
 TRUSTED = 0.6  # of a clear distance that a jump takes
@@ -192,15 +194,34 @@ def _sun_reaches(scene, x, y, h, state, path, spans):
 
 
 @part
-def _off_the_ground(scene, tracing, ray, state, path, spans):
-    """Sunlight that the ground sends back at the path's place, and whether the path goes on."""
-    at, tint = path.at, path.tint
+def _off_the_ground(scene, tracing, ray, tread, state, path, spans):
+    """Sunlight that level land or water sends back at the path's place, and whether the path goes
+    on. `tread`: metres over which shores are averaged."""
+    at, tint, up, sun = path.at, path.tint, path.normal, scene.sun.direction
     x, y = foot_of(scene, at[0], at[1], at[2])
+    upright(at, scene.radius, up)
+    high = sun[0] * up[0] + sun[1] * up[1] + sun[2] * up[2]
+    through = 0.0
+    if tracing.sun and high > 0.0:
+        through = _sun_reaches(scene, x, y, 0.0, state, path, spans)
+    if scene.ground.water > 0.0:
+        share, tone = water_share(scene, x, y, tread)
+        if random(state) < share:
+            if through > 0.0:
+                sunlight_at(scene.sunlight, sun, scene.radius, x, y, 0.0, path.light)
+                sun_on_water(scene, ray, through, path)
+            return off_the_water(scene, up, ray, state, tint)
+        for c in range(3):
+            tint[c] *= tone * scene.ground.land[c]
     tone = ground_tone(scene, x, y, TREAD_M)
     for c in range(3):
         tint[c] *= tone
-    if tracing.sun and scene.sun.direction[2] > 0.0:
-        through = _sun_reaches(scene, x, y, 0.0, state, path, spans)
+    if through > 0.0 and scene.clear.high:  # where the sun stands otherwise than at the foot
+        sunlight_at(scene.sunlight, sun, scene.radius, x, y, 0.0, path.light)
+        for c in range(3):
+            path.total[c] += (tint[c] * through * scene.ground.albedo[c] * high / math.pi
+                              * path.light[c])
+    elif through > 0.0:
         for c in range(3):
             path.total[c] += tint[c] * through * scene.ground.by_sun[c]
     goes_on = max(scene.ground.albedo[1], DARK_GROUND)
@@ -208,8 +229,7 @@ def _off_the_ground(scene, tracing, ray, state, path, spans):
         return False
     for c in range(3):
         tint[c] *= scene.ground.albedo[c] / goes_on
-    upright(at, scene.radius, path.normal)
-    off_surface(path.normal, ray, state)
+    off_surface(up, ray, state)
     return True
 
 
@@ -312,8 +332,10 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
             if met >= 0.0:
                 if not _off_the_land(scene, tracing, ray, state, path, spans):
                     break
-            elif not _off_the_ground(scene, tracing, ray, state, path, spans):
-                break
+            else:
+                tread = TREAD_M if seen_from >= 0 else max(TREAD_M, pixel * ground_t)
+                if not _off_the_ground(scene, tracing, ray, tread, state, path, spans):
+                    break
             seen_from = len(scene.field.layers)  # the ground's place among the surroundings
             continue
         for k in range(3):

@@ -506,12 +506,12 @@ def layers(draw: Any) -> dict[str, Any]:
     return made
 
 
-@settings(max_examples=int(os.environ.get("DOVREK_EXAMPLES", "60")), deadline=None,
+@settings(max_examples=int(os.environ.get("DOVREK_EXAMPLES", "30")), deadline=None,
           derandomize=True, database=None, suppress_health_check=list(HealthCheck))
 @given(layer=layers(), sun=st.sampled_from([70.0, 25.0, 3.0, -4.0]))
 def test_any_layer_gives_a_picture(studio: Studio, layer: dict[str, Any], sun: float) -> None:
-    """Documents at 64 × 36: no crash, no NaN, and cloud to be seen above one okta. 110 of them
-    within the time of the suite; DOVREK_EXAMPLES=200 asks for more."""
+    """Documents at 64 × 36: no crash, no NaN, and cloud to be seen above one okta. So many as
+    the time of the suite allows; DOVREK_EXAMPLES=200 asks for more."""
     sky = free_sun(sun, layers=[layer])
     prepared = studio.preparer.scene(sky, SKETCH, Cancel())
     light = render_frame(prepared, dome_lens(), (64, 36), QUALITIES["sketch"], studio.workers,

@@ -63,8 +63,9 @@ def skies(preparer: Preparer) -> ClearSkies:
     return ClearSkies(SITE, preparer, Cancel())
 
 
-@pytest.mark.parametrize("shade", [0.0, 0.5])
-@pytest.mark.parametrize(("height", "haze"), [(3.7, 0.15), (14.0, 0.05), (41.0, 0.25)])
+@pytest.mark.parametrize(("height", "haze", "shade"), [
+    (3.7, 0.15, 0.5), (41.0, 0.25, 0.0), long(14.0, 0.05, 0.5), long(14.0, 0.05, 0.0),
+    long(3.7, 0.15, 0.0), long(41.0, 0.25, 0.5)])
 def test_skies_between_the_rendered_ones(skies: ClearSkies, preparer: Preparer, height: float,
                                          haze: float, shade: float) -> None:
     """Light interpolated between domes against one rendered there; in half the shade of clouds it
@@ -304,6 +305,7 @@ def test_a_picture_s_own_grade_is_told(studio: Studio, skies: ClearSkies, bend: 
         assert found[0].error < plain[0].error - 0.05
 
 
+@pytest.mark.long
 def test_a_graded_photograph_gives_the_film_its_look(studio: Studio) -> None:
     """A vivid picture of a clear sky: sun and haze about as they were, a look in the film that
     comes nearer than none, and said."""

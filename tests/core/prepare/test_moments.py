@@ -193,18 +193,15 @@ def test_churn_is_slow_beside_drift() -> None:
 
 
 def test_frames_are_the_same_in_any_order_and_alone() -> None:
-    """To the bit: backwards, and each by a studio that made no other."""
+    """To the bit: backwards, and the last alone by a studio that made no other before."""
     sky = moving([HEAPS, {"id": "veil", "genus": "cirrus", "wind": {"speed_m_s": 30}}],
                  time_scale=40)
-    seconds = [0.3, 0.9, 1.1, 1.7]
+    seconds = [0.3, 1.1, 1.7]
     one, other = Studio(2), Studio(1)
     try:
         forward = {s: frame(one, sky, s) for s in seconds}
         for s in reversed(seconds):
             assert np.array_equal(frame(other, sky, s), forward[s]), s
-        alone = Studio(2)
-        assert np.array_equal(frame(alone, sky, 1.1), forward[1.1])
-        alone.close()
     finally:
         one.close()
         other.close()
@@ -315,12 +312,13 @@ def test_seconds_of_frames() -> None:
     assert seconds_of(sky, 10.0, 0.5, 1.0) == pytest.approx([0.5, 0.6, 0.7, 0.8, 0.9])
 
 
-@pytest.mark.parametrize("second", [1.37, long(0.05), long(2.5)])
-def test_a_climb_from_the_ground_to_orbit(studio: Studio, second: float) -> None:
+@pytest.mark.parametrize(("second", "layers"), [
+    (1.37, []), long(1.37, [HEAPS]), long(0.05, [HEAPS]), long(2.5, [HEAPS])])
+def test_a_climb_from_the_ground_to_orbit(studio: Studio, second: float, layers: list[Any]) -> None:
     """A keyed height: every frame sees the air from where its eye is, though its light is that of
     two moments at other heights. A frame between is as bright as the still from there, and its
     horizon lies where geometry has it."""
-    sky = moving([HEAPS], time_scale=1.0, keys={"camera.altitude_m": {
+    sky = moving(layers, time_scale=1.0, keys={"camera.altitude_m": {
         "points": [[0.0, 400.0, "linear"], [4.0, 300e3, "linear"]]}})
     camera = sky.camera.model_copy(update={"pitch_deg": -17.0, "lens_mm": 14.0})
     sky = sky.model_copy(update={"camera": camera})
@@ -333,7 +331,8 @@ def test_a_climb_from_the_ground_to_orbit(studio: Studio, second: float) -> None
     assert dark[0] == pytest.approx(dark[1], abs=0.02)
 
 
-@pytest.mark.parametrize("second", [1.9, long(0.3), long(3.4)])
+@pytest.mark.long
+@pytest.mark.parametrize("second", [0.3, 1.9, 3.4])
 def test_a_layer_that_comes_while_the_eye_climbs(studio: Studio, second: float) -> None:
     """Neither moment about a frame need be laid out as the frame is: then it is solved alone."""
     sky = moving([HEAPS, {"id": "b", "genus": "cirrus", "cover_oktas": 0.0}], time_scale=1.0, keys={

@@ -20,7 +20,7 @@ from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.changes import with_values
 from dovrek.sky.document import Camera, Sky
-from tests.conftest import free_sun
+from tests.conftest import free_sun, long
 
 HEAPS = {"genus": "cumulus", "id": "heaps", "cover_oktas": 4.0}
 
@@ -64,7 +64,8 @@ def test_a_small_turn_needs_no_other_clouds() -> None:
     assert ahead[0] == ahead[1] != ahead[2]
 
 
-@pytest.mark.parametrize("high", [1000.0, 6000.0])  # towers are seen over the horizon far away
+# Towers are seen over the horizon far away.
+@pytest.mark.parametrize("high", [1000.0, long(6000.0)])
 def test_clouds_stand_near_and_ahead_only(studio: Studio, high: float) -> None:
     sky = with_values(heaps(camera={"heading_deg": 60.0, "lens_mm": 35.0}),
                       {"layers[heaps].thickness_m": high})

@@ -9,7 +9,7 @@ from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.far_shade import clear_from_far
 from dovrek.core.transport.scene import Scene
-from tests.conftest import free_sun
+from tests.conftest import free_sun, long
 
 
 def scene_of(studio: Studio, sun: float, *layers: dict[str, object]) -> Scene:
@@ -17,7 +17,7 @@ def scene_of(studio: Studio, sun: float, *layers: dict[str, object]) -> Scene:
     return studio.prepare(sky, Wish(64, 36, "draft"), Cancel())[0].scene
 
 
-@pytest.mark.parametrize("oktas", [2.0, 4.0, 6.0])
+@pytest.mark.parametrize("oktas", [long(2.0), 4.0, long(6.0)])
 def test_shadows_cover_what_clouds_cover(studio: Studio, oktas: float) -> None:
     """Under a sun nearly overhead as much of the ground lies in shadow as cloud covers, within
     half an okta: 60 km about a place 200 km off."""
@@ -44,6 +44,6 @@ def test_a_shadow_lies_away_from_the_sun(studio: Studio) -> None:
 
 
 def test_by_night_no_ground_is_lit(studio: Studio) -> None:
-    """A third of the planet's round toward the night side."""
-    scene = scene_of(studio, 30.0, {"genus": "cumulus"})
-    assert clear_from_far(scene, 0.0, 9e6, 100.0, 0.5) == 0.0
+    """Nearly a third of the planet's round away from the sun."""
+    scene = scene_of(studio, 85.0, {"genus": "cumulus", "cover_oktas": 4.0})
+    assert clear_from_far(scene, 0.0, 12e6, 100.0, 0.5) == 0.0

@@ -107,6 +107,31 @@ def test_water_is_bright_toward_the_sun_alone(studio: Studio) -> None:
     assert light[0][2] > 1.2 * light[0][0]
 
 
+@pytest.mark.parametrize(("sun", "heading", "altitude", "pitch", "within"), [
+    (40, 180, 200.0, -20.0, 0.1), (40, 90, 200.0, -20.0, 0.12), (12, 90, 200.0, -10.0, 0.1),
+    (60, 0, 400e3, -80.0, 0.06), (15, 0, 400e3, -80.0, 0.06)])
+def test_a_clear_sea_is_as_bright_as_traced(studio: Studio, sun: float, heading: float,
+                                            altitude: float, pitch: float, within: float) -> None:
+    """The path tracer sends paths on by facets dealt from the slopes of Cox & Munk 1954; the march
+    mirrors a sky that is as soft as they make it (ours). Toward the sun, aside, from orbit."""
+    sky = free_sun(sun, air={"haze": 0.1}, camera={
+        "heading_deg": heading, "pitch_deg": pitch, "lens_mm": 24, "altitude_m": altitude}, **WATER)
+    wish = Wish(32, 18, "final", sun_disc=False)
+    traced = studio.trace(sky, wish, 300).light[..., :3].mean(axis=(0, 1))
+    assert rows_of(studio, sky, wish).mean(axis=(0, 1)) == pytest.approx(traced, rel=within)
+
+
+@pytest.mark.long
+def test_cloud_over_the_sea_from_orbit_is_as_bright_as_traced(studio: Studio) -> None:
+    """Heaps of four oktas from 400 km, means within 15 % (ours)."""
+    for sun in (60.0, 15.0):
+        sky = free_sun(sun, air={"haze": 0.1}, layers=[{"genus": "cumulus", "cover_oktas": 4}],
+                       camera={"pitch_deg": -70, "lens_mm": 24, "altitude_m": 400e3}, **WATER)
+        wish = Wish(32, 18, "final", sun_disc=False)
+        traced = studio.trace(sky, wish, 300).light[..., 1].mean()
+        assert studio.render(sky, wish).light[..., 1].mean() == pytest.approx(traced, rel=0.15)
+
+
 def test_continents_take_their_share(studio: Studio) -> None:
     """Share of land in a plan 3000 km across, mean of 4 seeds: it grows with what is set."""
     def land(share: float) -> float:
