@@ -134,9 +134,6 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         height = max(16, round(width / seen.aspect(document.camera)))
     wish = Wish(width, height, quality, view, not no_sun_disc, ground != "off", centre,
                 extent or EXTENT_KM, passes, clip_s, land=ground == "on", sky=ground != "clouds")
-    if reference and document.ground.kind != "land":
-        raise BadInput("--reference: the path tracer knows no water yet; set ground.kind to land, "
-                       "or leave --reference out")
     if clip_s is not None and (reference or not 0.0 <= clip_s <= document.motion.length_s):
         raise BadInput(f"--clip: {clip_s:g} s is refused; give 0 to "
                        f"{document.motion.length_s:g} s, the clip's length, without --reference")

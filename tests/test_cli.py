@@ -82,8 +82,6 @@ def test_check_and_schema(sky_file: Path) -> None:
     (["render", "-", "-o", "/tmp/x.png", "--at", "noon"], '{"dovrek": 1}', "ISO"),
     (["render", "-", "-o", "/tmp/x.jpg", "--ground", "off", "--size", "16x16", "--quality",
       "draft"], '{"dovrek": 1}', "transparency"),
-    (["render", "-", "-o", "/tmp/x.png", "--reference"],
-     '{"dovrek": 1, "ground": {"kind": "water"}}', "knows no water yet"),
 ])
 def test_bad_input_is_one_line_and_status_2(words: list[str], text: str | None, part: str,
                                             monkeypatch: pytest.MonkeyPatch,
