@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import io
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from PIL import Image
 
 from dovrek.core.picture.studio import Studio
 from dovrek.core.run.workers import Cancel
@@ -71,13 +74,34 @@ def store(home: Settings) -> Iterator[Settings]:
 # -- the application in Chromium ----------------------------------------------------------
 
 
+@pytest.fixture(scope="session")
+def demo_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A home that holds the demo skies, each with a grey picture for the gallery: a server over it
+    need not render seven skies beside what a test waits for."""
+    from dovrek.store import skies
+    from dovrek.store.demo import load_demo
+    from dovrek.store.tables import open_database
+
+    made, grey = Settings(home=tmp_path_factory.mktemp("demo") / "home"), io.BytesIO()
+    made.make_folders()
+    Image.new("RGB", (32, 18), (128, 128, 128)).save(grey, "PNG")
+    database = open_database(made.database)
+    with database.connection_context():
+        load_demo()
+        for row in skies.gallery():
+            skies.keep_picture(row.slug, row.head_id, grey.getvalue())
+    return made.home
+
+
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+def server(tmp_path_factory: pytest.TempPathFactory, demo_home: Path) -> Iterator[Any]:
     """A server with a store of its own for each module of interface tests, as `dovrek demo` starts
     it: their order does not matter."""
     from tests.chromium import Server
 
-    made = Server(tmp_path_factory.mktemp("served"))
+    home = tmp_path_factory.mktemp("served")
+    shutil.copytree(demo_home, home, dirs_exist_ok=True)
+    made = Server(home)
     made.start()
     yield made
     made.kill()

@@ -230,7 +230,7 @@ def test_a_ring_of_sunset_about_the_limb(studio: Studio) -> None:
 
 
 @pytest.mark.parametrize(("radius", "height"), [
-    (10.0, 2.0), (100.0, 3e4), (63_710.0, 3e4), long(10.0, 3e4), long(100.0, 2.0),
+    (10.0, 2.0), (100.0, 3e4), long(63_710.0, 3e4), long(10.0, 3e4), long(100.0, 2.0),
     long(63_710.0, 2.0)])
 def test_other_planets(studio: Studio, radius: float, height: float) -> None:
     """A horizon where a small or a great planet has it; no light is lost to rounding."""

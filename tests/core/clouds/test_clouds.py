@@ -147,9 +147,9 @@ def test_light_under_a_homogeneous_sheet(studio: Studio) -> None:
 
 def test_overcast_gradation(studio: Studio) -> None:
     """Thick stratus: zenith brighter than low sky as (1 + 2 sin h)/3 (Moon–Spencer; CIE S 011)
-    within 25 % above 15°; mean of four seeds, since a sheet's thickness varies."""
+    within 25 % above 15°; mean of two seeds, since a sheet's thickness varies."""
     rows = np.zeros(48)
-    for seed in range(4):
+    for seed in range(2):
         sky = free_sun(60, camera={"altitude_m": 2}, air={"ground_albedo": 0.1}, seed=seed, layers=[
             {"genus": "stratus", "thickness_m": 700, "base_m": 300,
              "body": {"density_per_km": 60, "fray": 0.1, "lobes": 0.1}}])
@@ -206,7 +206,7 @@ def test_suns_disc(studio: Studio) -> None:
     assert rows.mean() == pytest.approx(84.0, abs=1.5)
 
 
-@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "cirrus"])
+@pytest.mark.parametrize("genus", ["cumulus", "altocumulus", long("stratus"), long("cirrus")])
 def test_layers_reach_the_horizon(studio: Studio, genus: str) -> None:
     """The lowest degree above the horizon holds cloud all around at high cover."""
     sky = one_layer(genus, cover_oktas=7.0)

@@ -123,7 +123,8 @@ def test_clouds_are_outliers(studio: Studio, skies: ClearSkies) -> None:
     assert back.elevation_deg == pytest.approx(found.elevation_deg, abs=1.5)
 
 
-@pytest.mark.parametrize(("height", "cover"), [(32, 3.5), long(25, 2.5)])
+@pytest.mark.long
+@pytest.mark.parametrize(("height", "cover"), [(32, 3.5), (25, 2.5)])
 def test_gaps_in_the_shade_of_clouds_tell_the_sun(studio: Studio, skies: ClearSkies,
                                                   height: float, cover: float) -> None:
     """Sky between heaps is darker than a clear one. Told that, four frames give the sun's height
@@ -288,7 +289,7 @@ def test_a_value_at_its_border_does_not_hold_the_others(studio: Studio,
     assert found.haze == pytest.approx(0.15, rel=0.05)
 
 
-@pytest.mark.parametrize("bend", [None, long(vivid), styled])
+@pytest.mark.parametrize("bend", [None, long(vivid), long(styled)])
 def test_a_picture_s_own_grade_is_told(studio: Studio, skies: ClearSkies, bend: Any) -> None:
     """Bent by hands other than ours, a sky under few heaps has its sun where it stood, and the
     grade is told; as our film has it, no grade is believed."""

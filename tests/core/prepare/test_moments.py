@@ -151,7 +151,7 @@ def test_a_loop_of_heaps_has_no_seam(studio: Studio) -> None:
 @pytest.mark.parametrize("layer", [
     {"genus": "altocumulus", "id": "a", "cover_oktas": 4},
     {"genus": "cirrus", "id": "a", "cover_oktas": 4},
-    {"genus": "stratus", "id": "a", "cover_oktas": 5, "clearings": {"share": 0.2}}],
+    long({"genus": "stratus", "id": "a", "cover_oktas": 5, "clearings": {"share": 0.2}})],
     ids=lambda layer: layer["genus"])
 def test_a_loop_of_a_sheet_or_veil_has_no_seam(studio: Studio, layer: dict[str, Any]) -> None:
     """While one copy of the field passes over into the other, frames differ from those before by

@@ -191,10 +191,10 @@ def test_land_and_fog_are_what_they_say(studio: Studio, every: int) -> None:
     assert held(studio, warm, start, changes[::every], AIR) > 20 // every
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("path", "value"), [
-    long("layers[a].body.fray", 0.9), ("layers[a].body.fray", 1.0),
-    long("layers[a].life.early_decay", 0.6), 
-    long("camera.altitude_m", 40.0)])
+    ("layers[a].body.fray", 0.9), ("layers[a].body.fray", 1.0),
+    ("layers[a].life.early_decay", 0.6), ("camera.altitude_m", 40.0)])
 def test_what_keys_once_forgot(studio: Studio, path: str, value: float) -> None:
     """Heaps kept without their edge's shift, shreds without early decay, a body by the camera's
     rounded height: each was another scene on a warm cache."""

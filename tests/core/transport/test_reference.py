@@ -35,8 +35,8 @@ TESTED = [c for c in cases() if c.held_out or c.name in (
     "cumulus 60° toward", "cumulus 20° away", "cumulus 5° away", "stratus 60° toward",
     "stratus 20° away", "stratus 5° away", "altocumulus 60° away", "altocumulus 20° toward",
     "altocumulus 5° toward", "cirrus 60° toward", "cirrus 20° away", "cirrus 5° toward")]
-DAILY = ("tall heaps 35° aside", "cells under streaks 45° away", "cumulus 20° away",
-         "cumulus 5° away", "stratus 60° toward", "altocumulus 5° toward", "cirrus 20° away")
+DAILY = ("cells under streaks 45° away", "cumulus 20° away", "stratus 60° toward",
+         "altocumulus 5° toward")
 
 
 @pytest.mark.parametrize("sun", [60, 30])
