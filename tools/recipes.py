@@ -19,7 +19,7 @@ SIZE, SHOWN = (800, 450), (400, 225)
 # Layers that want another eye than the stage's: the camera's values.
 EYES = {"anvil-storm": {"pitch_deg": 10, "lens_mm": 20}, "bald-giants": {"pitch_deg": 10},
         "turning-storm": {"altitude_m": 700_000, "pitch_deg": -90, "lens_mm": 24},
-        "weather-systems": {"altitude_m": 9_000_000, "pitch_deg": -90, "lens_mm": 24},
+        "weather-systems": {"altitude_m": 12_000_000, "pitch_deg": -90, "lens_mm": 24},
         "halo-veil": {"heading_deg": 95, "pitch_deg": 32, "lens_mm": 16},
         "ground-glass": {"heading_deg": 95, "pitch_deg": 28, "lens_mm": 24}}
 

@@ -222,7 +222,7 @@ def soak(clients: int, seconds: float, out: Any = sys.stdout) -> dict[str, Any]:
         for act, times in hand.seconds.items():
             found[act] += times
     return {"errors": [e for hand in hands for e in hand.errors], "over_time": told,
-            "tracebacks": log.count("Traceback"),
+            "tracebacks": log.count("Traceback"), "log": log,
             "seconds": {act: quantiles(times) for act, times in sorted(found.items())}}
 
 
@@ -244,6 +244,8 @@ def main() -> None:
     print(f"{len(found['errors'])} errors, {found['tracebacks']} tracebacks in the log")
     for error in found["errors"][:10]:
         print(error)
+    if found["tracebacks"]:
+        print(found["log"][-4000:])
 
 
 if __name__ == "__main__":

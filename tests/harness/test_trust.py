@@ -30,14 +30,14 @@ def test_bent_files_are_read_or_refused() -> None:
 @pytest.mark.parametrize("seconds", [25.0, long(60.0)])
 def test_many_hands_at_once(seconds: float) -> None:
     found = soak.soak(8, seconds, out=io.StringIO())
-    assert found["errors"] == [] and found["tracebacks"] == 0
+    assert found["errors"] == [] and found["tracebacks"] == 0, found["log"][-4000:]
     assert {"change", "undo", "import", "strip", "page"} <= set(found["seconds"])
     assert all(row[0] > 0 for row in found["seconds"].values())
     memory = [mb for _, mb, _ in found["over_time"]]
     assert memory[-1] < 6000
 
 
-@pytest.mark.parametrize(("count", "remote"), [(2, False), long(3, False), long(3, True)])
+@pytest.mark.parametrize(("count", "remote"), [(1, False), long(3, False), long(3, True)])
 def test_kills_lose_nothing_and_prints_end(count: int, remote: bool) -> None:
     assert "all stored work there" in faults.kills(count, 7 + remote, remote)
 

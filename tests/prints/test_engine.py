@@ -22,7 +22,7 @@ from dovrek.prints.cluster import Workers
 from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import order_from
-from tests.conftest import free_sun, long
+from tests.conftest import free_sun
 
 SKY = free_sun(40, name="Test sky", layers=[{"genus": "cumulus"}])
 
@@ -185,7 +185,8 @@ def test_a_server_told_to_end_takes_engine_and_workers_along(home: Settings) -> 
         server.stop(signal.SIGKILL)
 
 
-@pytest.mark.parametrize("days", [long(-40), 40])
+@pytest.mark.long
+@pytest.mark.parametrize("days", [-40, 40])
 def test_a_clock_that_is_set_throws_nothing_away_and_prints_go_on(
         store: Settings, monkeypatch: pytest.MonkeyPatch, days: int) -> None:
     """Set by forty days while a print is under way: forward it goes on; back the engine ends, for

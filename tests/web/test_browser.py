@@ -143,7 +143,7 @@ def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: 
 
 
 def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path) -> None:
-    compose(page, server, "fair-weather-noon")
+    arrive(page, server, "fair-weather-noon")
     page.locator("#order").click()
     page.locator("#p-width").fill("320")
     page.locator("#p-height").fill("180")
@@ -266,7 +266,7 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
                            arg=said["revision"])
     assert mean_colour(page).mean() > before.mean() + 20
     page.keyboard.press("Control+z")
-    settle(page)
+    until(lambda: server.document(slug)["film"]["exposure_ev"], lambda ev: ev == 0.0)
 
 
 def test_species_and_features_set_their_controls(page: Page, server: Server) -> None:
@@ -294,7 +294,7 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     """A point is moved by keys, another dragged, one added by a press, all stored; then reset."""
     slug = "high-streaks"
     heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
-    compose(page, server, slug, f"layer:{heap['id']}")
+    arrive(page, server, slug, f"layer:{heap['id']}")
     curve = page.locator("svg.curve")
     curve.scroll_into_view_if_needed()
 
@@ -321,7 +321,6 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     page.mouse.click(middle["x"] - 0.2 * box["width"], box["y"] + 0.5 * box["height"])
     assert len(until(profile, lambda p: len(p) == 4)) == 4
     page.reload()
-    settle(page)
     page.get_by_label("Profile: back to the genus's own").click()
     assert until(profile, lambda p: p == []) == []
 
@@ -368,7 +367,7 @@ def test_forty_windows_are_served(browser: Browser, server: Server) -> None:
 
 def test_a_change_whose_token_was_lost_is_asked_again(page: Page, server: Server) -> None:
     """A token that the server does not know any more is exchanged, and the change is stored."""
-    compose(page, server, "last-light", "air")
+    arrive(page, server, "last-light", "air")
     before = server.document("last-light")["air"]["haze"]
     # Other tests of this module may have changed the sky before.
     told = page.locator("#undo").inner_text().split()

@@ -10,7 +10,7 @@ from flask.testing import FlaskClient
 from playwright.sync_api import Page, expect
 
 from dovrek.store import skies
-from tests.chromium import Server, compose, settle, until
+from tests.chromium import Server, arrive, until
 from tests.web.test_web import client, head, post  # noqa: F401  fixtures of the plain pages
 
 SLUG = "high-streaks"
@@ -23,7 +23,7 @@ def motion(server: Server) -> dict[str, Any]:
 
 def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None:
     layer = server.document(SLUG)["layers"][0]["id"]
-    compose(page, server, SLUG, f"layer:{layer}")
+    arrive(page, server, SLUG, f"layer:{layer}")
     page.keyboard.press("m")
     expect(page.locator("#clip")).to_be_visible()
     length = page.locator('[data-path="motion.length_s"]')
@@ -34,7 +34,6 @@ def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None
     fps.fill("4")
     fps.press("Enter")
     until(lambda: motion(server), lambda m: m["fps"] == 4.0)
-    settle(page)
 
     # A key at the beginning; the marker dragged on; a change there is a second key.
     path = f"layers[{layer}].cover_oktas"
@@ -42,7 +41,6 @@ def test_a_clip_is_scrubbed_keyed_and_played(page: Page, server: Server) -> None
     row.locator(".key-mark").click()
     until(lambda: motion(server)["keys"], lambda keys: path in keys)
     expect(page.locator(".key")).to_have_count(1)  # its row has moved the film down
-    settle(page)
     box = until(lambda: page.locator("#film").bounding_box(), bool)
     assert box is not None
     page.mouse.move(box["x"] + 5, box["y"] + 20)

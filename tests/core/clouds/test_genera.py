@@ -32,7 +32,7 @@ from dovrek.sky.genera import ETAGES, FEATURES, GENUS_DEFAULTS, GENUS_ETAGE, SPE
 from dovrek.sky.layer import Layer
 from dovrek.sky.parameter import parameters_of
 from tests import rasters
-from tests.conftest import free_sun, sky_of
+from tests.conftest import free_sun, long, sky_of
 
 SPOKEN = [(g, s) for g in GENUS_DEFAULTS for s in SPECIES[g]]
 
@@ -309,7 +309,7 @@ def test_every_control_does_what_its_name_says(studio: Studio, sweep: Sweep) -> 
     assert found[-1] > found[0] and (steps > -room).all(), found
 
 
-@pytest.mark.parametrize("genus", ["cumulus", "altocumulus"])
+@pytest.mark.parametrize("genus", [long("cumulus"), "altocumulus"])
 def test_clearings_open_the_sky(studio: Studio, genus: str) -> None:
     """Mean of 4 seeds of the share of open squares, at a cover that fits between them."""
     found = [np.mean([open_blocks(body_of(studio, genus, seed=seed, cover_oktas=1.0, clearings={
@@ -331,6 +331,7 @@ def test_one_genus_gives_way_to_another(studio: Studio, pair: tuple[str, str]) -
     assert 0.1 < plans[0].mean() < 0.45 < plans[1].mean() < 0.8
 
 
+@pytest.mark.long
 def test_growth_spread_makes_heights_unequal(studio: Studio) -> None:
     """Mean of 6 seeds: every layer owns but a few shapes."""
     found = [np.mean([tops_apart(body_of(studio, "cumulus", seed=seed, body={
@@ -400,8 +401,10 @@ def test_species_that_are_built_otherwise() -> None:
     assert build("altocumulus", "lenticularis") == "lenses"
 
 
-@pytest.mark.parametrize(("genus", "species"), [s for s in SPOKEN if s[1] in (
-    "humilis", "congestus", "fractus", "castellanus", "floccus", "lenticularis", "capillatus")])
+@pytest.mark.parametrize(("genus", "species"), [
+    s if s[1] in ("humilis", "congestus", "lenticularis", "capillatus") else long(*s)
+    for s in SPOKEN if s[1] in ("humilis", "congestus", "fractus", "castellanus", "floccus",
+                                "lenticularis", "capillatus")])
 def test_cover_of_species_is_as_set(studio: Studio, genus: str, species: str) -> None:
     """Within .6 okta for one seed, shreds within .3, whose columns are walked; the genera
     themselves are held to .3."""
@@ -642,6 +645,7 @@ def patch_degrees(rows: Any) -> float:
                            [below, below - 1]))
 
 
+@pytest.mark.long
 def test_far_heaps_shrink_to_rows(studio: Studio) -> None:
     """Cumulus look as wide as their distance makes them: a cloud at 30 km is about a third as
     wide as one at 10 km (perspective; their bases 1.2 km up)."""
@@ -652,7 +656,7 @@ def test_far_heaps_shrink_to_rows(studio: Studio) -> None:
     assert 2.0 < near_width / far_width < 5.0
 
 
-@pytest.mark.parametrize("genus", ["stratocumulus", "altocumulus", "stratus"])
+@pytest.mark.parametrize("genus", [long("stratocumulus"), "altocumulus", long("stratus")])
 def test_sheets_run_out_into_a_line(studio: Studio, genus: str) -> None:
     """Toward the horizon a sheet's own pattern closes up: less contrast along it at 0.7° than
     at 12°, and still no clear sky below it."""

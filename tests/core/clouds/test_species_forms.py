@@ -143,6 +143,7 @@ def test_snow_hides_more_than_the_rain_it_melts_to(studio: Studio, base: float) 
         assert mean_at(FROZEN_M + 100.0) > 3.5 * mean_at(MELTED_M - 100.0)
 
 
+@pytest.mark.long
 def test_virga_of_altocumulus_is_seen(studio: Studio) -> None:
     """Trails brighten blue sky below the cloud by several per cent."""
     def light(words: list[str]) -> Any:

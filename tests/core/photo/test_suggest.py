@@ -110,6 +110,7 @@ def test_a_clear_sky_is_found_again(studio: Studio, skies: ClearSkies, height: f
     assert found.error < 0.05
 
 
+@pytest.mark.long
 def test_clouds_are_outliers(studio: Studio, skies: ClearSkies) -> None:
     """A third of altocumulus: the clear sky between is found, and a move of it undoes itself."""
     picture, _ = photograph(studio, 35, 90, 0.1, {"genus": "altocumulus", "cover_oktas": 2.5,

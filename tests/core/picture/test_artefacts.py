@@ -21,7 +21,7 @@ from dovrek.core.transport.sample import ALPHA
 from dovrek.sky.advisories import LID_SHARE
 from dovrek.sky.document import Camera
 from tests import rasters
-from tests.conftest import free_sun, sky_of
+from tests.conftest import free_sun, long, sky_of
 
 # Half the side of a plan that holds a good many patches of each genus, metres.
 PLANS = {"cumulus": 24e3, "stratus": 130e3, "altocumulus": 90e3, "cirrus": 220e3}
@@ -73,7 +73,7 @@ def test_qualities_agree(studio: Studio) -> None:
     assert means["proof"] == pytest.approx(means["final"], rel=0.01)
 
 
-@pytest.mark.parametrize("genus", ["cumulus", "stratus", "altocumulus", "cirrus"])
+@pytest.mark.parametrize("genus", ["cumulus", long("stratus"), long("altocumulus"), "cirrus"])
 def test_sizes_agree(studio: Studio, genus: str) -> None:
     """A small draft is as bright as a large final: detail too fine to be drawn is replaced by
     its mean (product.md: within 2 % in mean luminance)."""

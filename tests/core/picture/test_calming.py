@@ -77,6 +77,7 @@ def test_strips_leave_no_trace() -> None:
     assert spread[share < 0.9].mean() > 0.95
 
 
+@pytest.mark.long
 def test_a_proof_comes_nearer_to_the_truth(studio: Studio, monkeypatch: pytest.MonkeyPatch) -> None:
     """Near broken heaps a calmed proof differs less from a picture of many rays by a sixth at
     least, and such a picture is itself hardly changed (ours)."""

@@ -22,7 +22,7 @@ from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.sample import DISTANCE
 from dovrek.formats.kinds.format import Developing
 from dovrek.formats.pictures import write_picture
-from tests.conftest import free_sun
+from tests.conftest import free_sun, long
 
 LAYERS = [{"genus": "cumulus", "id": "heaps", "cover_oktas": 3.5},
           {"genus": "cirrus", "id": "veil", "cover_oktas": 4.0}]
@@ -126,7 +126,7 @@ def test_shadows_lie_where_the_sun_throws_them(studio: Studio) -> None:
     assert shade.min() < 0.05 and shade.max() > 0.6
 
 
-@pytest.mark.parametrize("elevation", [50.0, 8.0])
+@pytest.mark.parametrize("elevation", [50.0, long(8.0)])
 def test_dome_and_probe_agree(studio: Studio, elevation: float) -> None:
     """The cosine-weighted upper half of a dome is `probe`'s diffuse illuminance within 2 %, clear
     and with clouds (geometry)."""
