@@ -111,10 +111,12 @@ class Workers:
         dask.config.set({"distributed.scheduler.http.routes": [],
                          "distributed.worker.http.routes": []})
         # Keys of its own, in memory: nobody else on the machine can speak to it or be taken for it.
+        # What fails comes back to the engine, which says it; a worker told to end amid a tile would
+        # fill the terminal with connections that close.
         self._cluster = LocalCluster(
             n_workers=1, threads_per_worker=2, processes=True, dashboard_address=None,
             worker_dashboard_address=None, host="127.0.0.1", memory_limit=0, protocol="tls://",
-            security=Security.temporary())
+            silence_logs=logging.CRITICAL, security=Security.temporary())
         return Client(self._cluster, set_as_default=False)
 
     def drop(self) -> None:

@@ -256,7 +256,7 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
     expect(page.locator('[data-path="air.shadow_rays"] input')).not_to_be_checked()
     assert server.document(slug)["air"]["shadow_rays"] is False
     compose(page, server, slug, "film")
-    before = mean_colour(page)
+    before, plain = mean_colour(page), server.document(slug)["film"]["exposure_ev"]
     with page.expect_response(lambda r: "/change?" in r.url) as answer:
         page.locator('[data-path="film.exposure_ev"] .value').fill("12")
         page.locator('[data-path="film.exposure_ev"] .value').press("Enter")
@@ -266,7 +266,7 @@ def test_a_switch_and_the_exposure(page: Page, server: Server) -> None:
                            arg=said["revision"])
     assert mean_colour(page).mean() > before.mean() + 20
     page.keyboard.press("Control+z")
-    until(lambda: server.document(slug)["film"]["exposure_ev"], lambda ev: ev == 0.0)
+    until(lambda: server.document(slug)["film"]["exposure_ev"], lambda ev: ev == plain)
 
 
 def test_species_and_features_set_their_controls(page: Page, server: Server) -> None:
@@ -294,7 +294,7 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     """A point is moved by keys, another dragged, one added by a press, all stored; then reset."""
     slug = "high-streaks"
     heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
-    arrive(page, server, slug, f"layer:{heap['id']}")
+    compose(page, server, slug, f"layer:{heap['id']}")
     curve = page.locator("svg.curve")
     curve.scroll_into_view_if_needed()
 
@@ -321,6 +321,7 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     page.mouse.click(middle["x"] - 0.2 * box["width"], box["y"] + 0.5 * box["height"])
     assert len(until(profile, lambda p: len(p) == 4)) == 4
     page.reload()
+    expect(page.locator("#picture[data-revision]")).to_be_visible(timeout=PATIENCE)
     page.get_by_label("Profile: back to the genus's own").click()
     assert until(profile, lambda p: p == []) == []
 

@@ -213,7 +213,7 @@ def test_layers_in_hand(page: Page, server: Server) -> None:
 
 
 def test_numbers_and_guides_in_the_picture(page: Page, server: Server, tmp_path: Path) -> None:
-    arrive(page, server, SLUG)
+    compose(page, server, SLUG)
     box = page.locator("#plate").bounding_box()
     assert box
     page.mouse.move(box["x"] + 200, box["y"] + 60)
