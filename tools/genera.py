@@ -78,7 +78,7 @@ def picture_of(studio: Studio, sky: Sky, size: tuple[int, int] = CELL,
     made = studio.render(sky, Wish(2 * size[0], 2 * size[1], quality))
     h, w, c = made.light.shape
     light = made.light.reshape(h // 2, 2, w // 2, 2, c).mean((1, 3)).astype(np.float32)
-    return Image.fromarray(develop(light, made.metered.ev, made.metered.kelvins, 1.0))
+    return Image.fromarray(develop(light, *made.metered))
 
 
 def sheet_of(pictures: list[tuple[str, Image.Image]], columns: int = COLUMNS) -> Image.Image:
