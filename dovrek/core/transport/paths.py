@@ -38,6 +38,19 @@ def height_there(scene, at):
         r + scene.radius)
 
 
+@inner
+def about(axis, a, b, along, out):
+    """Into `out` the vector that goes so far along a unit axis and, a and b, across it; `out` may
+    be the axis. A frame without branches at its poles (Duff et al. 2017)."""
+    x, y, z = axis[0], axis[1], axis[2]
+    sign = 1.0 if z >= 0.0 else -1.0
+    c = -1.0 / (sign + z)
+    d = x * y * c
+    out[0] = a * (1.0 + sign * x * x * c) + b * d + along * x
+    out[1] = a * sign * d + b * (sign + y * y * c) + along * y
+    out[2] = -a * sign * x - b * y + along * z
+
+
 @kernel
 def turn_by(lobes, ray, state):
     """Draw a new direction from a phase function, weights and asymmetries of three lobes."""
@@ -48,14 +61,7 @@ def turn_by(lobes, ray, state):
     sine = math.sqrt(max(1.0 - cosine * cosine, 0.0))
     phi = 2.0 * math.pi * random(state)
     a, b = sine * math.cos(phi), sine * math.sin(phi)
-    x, y, z = ray[0], ray[1], ray[2]
-    # A frame about the ray without branches at its poles. Source: Duff et al. 2017.
-    sign = 1.0 if z >= 0.0 else -1.0
-    c = -1.0 / (sign + z)
-    d = x * y * c
-    ray[0] = a * (1.0 + sign * x * x * c) + b * d + cosine * x
-    ray[1] = a * sign * d + b * (sign + y * y * c) + cosine * y
-    ray[2] = -a * sign * x - b * y + cosine * z
+    about(ray, a, b, cosine, ray)
     norm = 1.0 / math.sqrt(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2)
     for k in range(3):
         ray[k] *= norm

@@ -203,27 +203,23 @@ def _off_the_ground(scene, tracing, ray, tread, state, path, spans):
     high = sun[0] * up[0] + sun[1] * up[1] + sun[2] * up[2]
     through = 0.0
     if tracing.sun and high > 0.0:
+        sunlight_at(scene.sunlight, sun, scene.radius, x, y, 0.0, path.light)
         through = _sun_reaches(scene, x, y, 0.0, state, path, spans)
     if scene.ground.water > 0.0:
         share, tone = water_share(scene, x, y, tread)
         if random(state) < share:
             if through > 0.0:
-                sunlight_at(scene.sunlight, sun, scene.radius, x, y, 0.0, path.light)
                 sun_on_water(scene, ray, through, path)
-            return off_the_water(scene, up, ray, state, tint)
+            return off_the_water(scene, ray, state, path)
         for c in range(3):
             tint[c] *= tone * scene.ground.land[c]
     tone = ground_tone(scene, x, y, TREAD_M)
     for c in range(3):
         tint[c] *= tone
-    if through > 0.0 and scene.clear.high:  # where the sun stands otherwise than at the foot
-        sunlight_at(scene.sunlight, sun, scene.radius, x, y, 0.0, path.light)
+    if through > 0.0:
         for c in range(3):
             path.total[c] += (tint[c] * through * scene.ground.albedo[c] * high / math.pi
                               * path.light[c])
-    elif through > 0.0:
-        for c in range(3):
-            path.total[c] += tint[c] * through * scene.ground.by_sun[c]
     goes_on = max(scene.ground.albedo[1], DARK_GROUND)
     if random(state) > goes_on:
         return False

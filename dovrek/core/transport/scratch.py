@@ -71,6 +71,7 @@ PATH = np.dtype([
     ("light", "f8", (3,)), ("tint", "f8", (3,)), ("total", "f8", (3,)),
     ("tones", "f8", (9,)), ("washed", "i8"),  # of the layer's wash that tints it; −1 before it
     # has met one, −2 once the ground has turned it
-    ("normal", "f8", (3,)), ("back", "f8", (3,)),  # of a surface it meets; toward where it came
+    ("normal", "f8", (3,)), ("back", "f8", (3,)),  # of a surface it meets; toward where it came,
+    # then the normal of a wave
     ("look", "f8", (14,)), ("away", "f8", (3,)), ("kept", "f8", (3,)),  # of sky and air
 ], align=True)

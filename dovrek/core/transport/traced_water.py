@@ -9,11 +9,12 @@ from __future__ import annotations
 import math
 
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, part
-from dovrek.core.transport.paths import off_surface, random
+from dovrek.core.compile.kernels import part
+from dovrek.core.transport.paths import about, off_surface, random
 from dovrek.core.transport.water import DEEP, GRAZING, fresnel, glint
 
 GOES_ON = 0.35  # chance of a path in the depth to come out again
+LEVEL = 1e-4  # sine of a rise that is none
 
 
 @part
@@ -32,22 +33,18 @@ def sun_on_water(scene, ray, through, path):
             path.total[c] += path.tint[c] * through * path.light[c] * (shine + deep)
 
 
-@inner
-def off_the_water(scene, up, ray, state, tint):
-    """Turn a ray, (3,) toward water, off it; `tint` takes what is lost. False: it ends there."""
+@part
+def off_the_water(scene, ray, state, path):
+    """Turn a ray, (3,) toward water at the path's place, off it; its tint takes what is lost.
+    False: the path ends there."""
+    up, facet, tint = path.normal, path.back, path.tint
     variance = scene.ground.slopes
     tangent = math.sqrt(-variance * math.log(random(state)))
     turn = 2.0 * math.pi * random(state)
     upward = 1.0 / math.sqrt(1.0 + tangent * tangent)  # of the facet's normal
-    a, b = tangent * upward * math.cos(turn), tangent * upward * math.sin(turn)
-    sign = 1.0 if up[2] >= 0.0 else -1.0  # a frame without branches (Duff et al. 2017)
-    c = -1.0 / (sign + up[2])
-    d = up[0] * up[1] * c
-    nx = a * (1.0 + sign * up[0] * up[0] * c) + b * d + upward * up[0]
-    ny = a * sign * d + b * (sign + up[1] * up[1] * c) + upward * up[1]
-    nz = -a * sign * up[0] - b * up[1] + upward * up[2]
+    about(up, tangent * upward * math.cos(turn), tangent * upward * math.sin(turn), upward, facet)
     seen = -(ray[0] * up[0] + ray[1] * up[1] + ray[2] * up[2])
-    facing = -(ray[0] * nx + ray[1] * ny + ray[2] * nz)
+    facing = -(ray[0] * facet[0] + ray[1] * facet[1] + ray[2] * facet[2])
     if facing <= 0.0:
         return False
     # As in the glint: an eye that looks along the waves sees them shadow each other.
@@ -63,12 +60,11 @@ def off_the_water(scene, up, ray, state, tint):
         return True
     for k in range(3):
         tint[k] *= whole
-    ray[0] += 2.0 * facing * nx
-    ray[1] += 2.0 * facing * ny
-    ray[2] += 2.0 * facing * nz
+        ray[k] += 2.0 * facing * facet[k]
     rise = ray[0] * up[0] + ray[1] * up[1] + ray[2] * up[2]
-    if rise < 1e-4:  # on to the next wave, as off level water
+    if rise < LEVEL:  # on to the next wave, as off level water
+        lost = fresnel(clamp(-rise, 0.0, 1.0))
         for k in range(3):
-            tint[k] *= fresnel(clamp(-rise, 0.0, 1.0))
-            ray[k] += (2e-4 - 2.0 * min(rise, 0.0)) * up[k]
+            tint[k] *= lost
+            ray[k] += (2.0 * LEVEL - 2.0 * min(rise, 0.0)) * up[k]
     return True
