@@ -43,7 +43,7 @@ def front() -> Any:
 def picture(slug: str) -> Any:
     row = store.stored(slug, pictured=True)
     if row.picture is None:
-        abort(404, "There is no picture of this sky yet; open it once.")
+        abort(404, "There is no picture of this sky yet; it comes by itself.")
     return png_answer(bytes(row.picture))
 
 
