@@ -27,15 +27,13 @@ from dovrek.core.compile.kernels import solver
 from dovrek.core.compile.noise import BILLOW, noise_volumes, turned_noise
 from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
-from dovrek.core.prepare.fineness import FINE
-from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel
 from dovrek.core.transport.march import ray_depth  # noqa: F401  (compiles with the rest)
-from dovrek.sky.changes import with_values
 from dovrek.sky.document import Sky
 from dovrek.sky.reading import sky_from_text
 from dovrek.store.demo import demo_texts
 from tools.accuracy import cases, compare, fast_frame, path_of
+from tools.builds import builds, table_of
 from tools.lookups import per_ray
 from tools.page_bench import CHANGES, in_the_page
 from tools.slab import exact, fluxes
@@ -43,7 +41,8 @@ from tools.slab import exact, fluxes
 RUNS = 5
 SIZES = {"draft": (480, 270), "proof": (960, 540), "final": (1920, 1080)}
 DOME = (4096, 2048)
-WANTED = {"draft": None, "proof": 1.5, "final": 20.0, "dome": 60.0, "build": 3.0}
+NAMES = ("fair-weather-noon", "last-light", "high-streaks")
+WANTED = {"draft": None, "proof": 1.5, "final": 20.0, "dome": 60.0}
 console = Console()
 
 
@@ -52,22 +51,22 @@ def _look_up(volume: Any, count: int, stride: float) -> float:
     total = 0.0
     for k in range(count):
         x = stride * k
-        total += turned_noise(volume, BILLOW, x, 0.31 * x, 0.17 * x, 620.0, 0)
+        total += turned_noise(volume, BILLOW, x, 0.31 * x, 0.17 * x, 620.0, 0, 0.0)
     return total
 
 
-def lookup_rate() -> dict[str, float]:
+def lookup_rate(runs: int = RUNS, count: int = 2_000_000) -> dict[str, float]:
     """Millions of trilinear look-ups a second and core, coherent and scattered."""
     volume = noise_volumes()
     found = {}
     for name, stride in (("coherent", 1.0), ("scattered", 3571.0)):
         _look_up(volume, 10, stride)
         times = []
-        for _ in range(RUNS):
+        for _ in range(runs):
             start = time.perf_counter()
-            _look_up(volume, 2_000_000, stride)
+            _look_up(volume, count, stride)
             times.append(time.perf_counter() - start)
-        found[name] = 2.0 / statistics.median(times)
+        found[name] = count / 1e6 / statistics.median(times)
     return found
 
 
@@ -76,9 +75,9 @@ def demo_sky(name: str = "fair-weather-noon") -> Sky:
 
 
 def five_skies() -> list[tuple[str, Sky]]:
-    """The demo's three and two that no setting was tuned on."""
+    """Three of the demo's and two that no setting was tuned on."""
     others = [c for c in cases() if c.name.startswith(("tall heaps", "cells"))]
-    return ([(name, demo_sky(name)) for name in demo_texts()]
+    return ([(name, demo_sky(name)) for name in NAMES]
             + [(case.name, case.sky) for case in others])
 
 
@@ -99,26 +98,7 @@ def renders(studio: Studio) -> dict[str, Any]:
         found["by sky"][quality] = medians
         found[quality] = statistics.median(medians.values())
     found["dome"] = studio.render(skies[0][1], Wish(*DOME, "proof", "dome")).seconds["march"]
-    return found | builds(studio)
-
-
-def builds(studio: Studio) -> dict[str, Any]:
-    """Seconds of a whole build of three layers (the air kept), with its stages."""
-    sky = demo_sky()
-    builds, stages = [], []
-    for run in range(RUNS):
-        kept = studio.preparer.cache
-        fresh = StageCache()
-        for stage in ("sun table", "scattering"):  # the air is not a part of the layers' build
-            fresh._stages[stage] = kept._stages[stage]
-        studio.preparer.cache = fresh
-        start = time.perf_counter()
-        studio.preparer.scene(with_values(sky, {"seed": 100 + run}), FINE, Cancel())
-        builds.append(time.perf_counter() - start)
-        stages.append(dict(fresh.seconds))
-        studio.preparer.cache = kept
-    return {"build": statistics.median(builds),
-            "stages": {k: statistics.median(s[k] for s in stages) for k in stages[0]}}
+    return found
 
 
 def lookup_share(studio: Studio, rate: float) -> dict[str, float]:
@@ -287,6 +267,7 @@ def main() -> None:
 
     have(**renders(studio))
     have(**{"lookup share": lookup_share(studio, result["lookups_m_per_s"]["coherent"])})
+    have(builds=builds(studio))
     have(growth=growth(studio))
     have(compile=compile_seconds())
     have(noise=noise_of(studio))
@@ -300,8 +281,7 @@ def main() -> None:
     show("Marches on two threads, medians of five skies (dome: fair weather)", [
         (f"{q} {w}×{h}", f"{result[q]:.2f} s",
          f"{WANTED[q]:.1f} s" if WANTED[q] else "") for q, (w, h) in sizes.items()]
-        + [("build of three layers", f"{result['build']:.2f} s", "3 s"),
-           ("peak memory of the final", f"{result['peak_memory_mb']:.0f} MB", "1500 MB"),
+        + [("peak memory of the final", f"{result['peak_memory_mb']:.0f} MB", "1500 MB"),
            ("look-ups, coherent", f"{rate['coherent']:.0f} M/s and core", ""),
            ("look-ups, scattered", f"{rate['scattered']:.0f} M/s and core", "")])
     share, grown, compiled = result["lookup share"], result["growth"], result["compile"]
@@ -326,10 +306,7 @@ def main() -> None:
     show("Even slabs: march over discrete ordinates", [
         (k, f"{r:.3f}", f"{t:.3f}") for k, (r, t) in result["slabs"].items()],
         ("slab", "reflectance", "transmittance"))
-    total = sum(v for k, v in result["stages"].items() if k not in ("scene", "layer"))
-    show("Shares of the build (threads overlap)", [
-        (k, f"{v:.2f} s", f"{100 * v / total:.0f} %") for k, v in sorted(
-            result["stages"].items(), key=lambda item: -item[1])])
+    console.print(table_of(result["builds"]))
     show("From an input event in the page to painted pixels", [
         (k, f"{v['seconds'] * 1e3:.0f} ms at {v['size'][0]}×{v['size'][1]}",
          f"{CHANGES[k][3] * 1e3:.0f} ms") for k, v in result["changes"].items()]

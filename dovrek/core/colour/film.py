@@ -27,7 +27,7 @@ from dovrek.core.colour.spectrum import (
     white_of_temperature,
 )
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, plain, solver
 from dovrek.core.compile.noise import hash_unit
 
 Array = NDArray[np.float64]
@@ -139,7 +139,7 @@ def encode_srgb(value):
 
 # The same over the root of the light, which it is nearly straight in: a power costs ten look-ups.
 ROOTS = 4096
-_OF_ROOTS = np.array([encode_srgb.py_func((k / ROOTS) ** 2) for k in range(ROOTS + 2)])
+_OF_ROOTS = np.array([plain(encode_srgb)((k / ROOTS) ** 2) for k in range(ROOTS + 2)])
 
 
 @kernel
@@ -158,7 +158,7 @@ def decode_srgb(value):
     return ((value + 0.055) / 1.055) ** 2.4
 
 
-OF_CODE = np.array([decode_srgb.py_func(code / 255.0) for code in range(256)])  # linear light
+OF_CODE = np.array([plain(decode_srgb)(code / 255.0) for code in range(256)])  # linear light
 
 
 @inner

@@ -10,7 +10,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from dovrek.core.compile.kernels import FOLDER
+from dovrek.core.compile.kernels import FOLDER, plain
 
 
 def chosen(name: str, kernels: list[Any], arguments: str) -> Any:
@@ -20,7 +20,7 @@ def chosen(name: str, kernels: list[Any], arguments: str) -> Any:
     """
     imports, branches = [], []
     for number, each in enumerate(kernels):
-        function = each.py_func if hasattr(each, "py_func") else each
+        function = plain(each)
         imports.append(f"from {function.__module__} import {function.__name__} as of_{number}")
         condition = f"if which == {number}:" if number < len(kernels) - 1 else ""
         branches.append(f"    {condition}\n        return of_{number}({arguments})" if condition

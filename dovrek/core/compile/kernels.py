@@ -106,3 +106,8 @@ def part(function: Any) -> Any:
 def solver(function: Any) -> Any:
     """Arithmetic that needs scratch arrays of its own."""
     return _one_version(njit(**_OPTIONS)(function))
+
+
+def plain(compiled: Any) -> Any:
+    """What a kernel was before it was compiled: for a few numbers that are not worth compiling."""
+    return getattr(compiled, "py_func", compiled)  # itself where compilation is switched off
