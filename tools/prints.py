@@ -1,12 +1,15 @@
-"""What forecasts of prints are worth, and what the engine costs: python -m tools.prints [WIDTH].
+"""What forecasts of prints are worth, and what the engine costs: python -m tools.prints
+[WIDTH | engine].
 
 Each of a dozen orders is foretold, printed by the engine with its own workers and compared; the
-forecast learns from those before. Then a dome is printed and rendered directly, in turns. With a
-WIDTH (16384), a draft dome as wide shows the peak memory of engine and workers instead.
+forecast learns from those before. Then a dome is printed and made directly, in turns (`engine`:
+that alone). With a WIDTH (16384), a draft dome as wide shows the peak memory of engine and workers
+instead.
 """
 
 from __future__ import annotations
 
+import statistics
 import sys
 import tempfile
 import threading
@@ -16,6 +19,8 @@ from typing import Any
 
 from dovrek.core.picture.studio import Studio
 from dovrek.core.run.workers import Cancel
+from dovrek.formats.bands import of_frame
+from dovrek.formats.dome_set import DomeOrder, dome_numbers, write_dome_set
 from dovrek.prints import engine
 from dovrek.prints.cluster import Workers
 from dovrek.prints.foretold import foretell, learned, wish_of
@@ -35,6 +40,7 @@ ORDERS = [
     Order(1280, 720, "final"),
 ]
 RESIDENT = "VmRSS:"
+TURNS = 4
 
 
 def printed(settings: Settings, workers: Workers, sky: Any, slug: str, order: Order,
@@ -66,17 +72,29 @@ def forecasts(settings: Settings, workers: Workers) -> None:
 
 
 def overhead(settings: Settings, workers: Workers) -> None:
-    """A dome by the engine and by a studio, in turns."""
+    """A dome with all its files by the engine and by one process, in turns; both keep their scene
+    after the first."""
     sky = sky_from_text(demo_texts()["fair-weather-noon"])
     order = Order(2048, 1024, "final", "exr-half", kind="dome")
-    studio = Studio(2)
-    for _ in range(2):
+    studio, cancel, ratios = Studio(2), Cancel(), []
+    for _ in range(TURNS):
         start = time.monotonic()
-        studio.render(sky, wish_of(order))
+        made = studio.render(sky, wish_of(order))
+        marched = time.monotonic()
+        numbers = dome_numbers(sky, made.prepared, made.metered, studio, cancel)
+        counted = time.monotonic()
+        with tempfile.TemporaryDirectory() as folder:
+            write_dome_set(Path(folder), sky, DomeOrder("dome", order.width, order.quality,
+                                                        order.sun == "in"),
+                           of_frame(made.light), numbers, studio.workers, cancel, 0.0)
         direct = time.monotonic() - start
         row = printed(settings, workers, sky, "fair-weather-noon", order)
-        print(f"dome 2048 × 1024 final: direct {direct:.1f} s, print {row.seconds:.1f} s",
-              flush=True)
+        ratios.append(row.seconds / direct)
+        print(f"dome 2048 × 1024 final: direct {direct:.1f} s (picture {marched - start:.1f}, "
+              f"illuminances {counted - marched:.1f}, files {direct + start - counted:.1f}), "
+              f"print {row.seconds:.1f} s", flush=True)
+    print(f"print over direct, scenes kept: {statistics.median(ratios[1:]):.3f} (wanted 1.05); "
+          f"files of a direct one: {(direct + start - counted) / direct:.2f} (wanted .1)")
     studio.close()
 
 
@@ -135,7 +153,9 @@ def main() -> None:
         open_database(settings.database)
         workers = Workers("")
         try:
-            if len(sys.argv) > 1:
+            if sys.argv[1:] == ["engine"]:
+                overhead(settings, workers)
+            elif len(sys.argv) > 1:
                 large(settings, workers, int(sys.argv[1]))
             else:
                 forecasts(settings, workers)

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from tests.chromium import (
     CHROMIUM,
@@ -324,6 +324,43 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     expect(page.locator("#picture[data-revision]")).to_be_visible(timeout=PATIENCE)
     page.get_by_label("Profile: back to the genus's own").click()
     assert until(profile, lambda p: p == []) == []
+
+
+def test_a_panel_that_comes_late_takes_no_press_back(page: Page, server: Server) -> None:
+    """A panel asked for before a press and shown after it would show what was, and the next press
+    would go on from there."""
+    slug = "high-streaks"
+    heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
+    compose(page, server, slug, f"layer:{heap['id']}")
+    point, held = page.locator("svg.curve circle").nth(1), []
+
+    def hold_the_first(route: Route) -> None:
+        if held:
+            route.continue_()
+        else:
+            held.append((route, route.fetch()))
+
+    def density() -> Any:
+        return layer_of(server, slug, heap["id"])["body"]["profile"]
+
+    page.route("**/panels?touched=*", hold_the_first)
+    before = float(point.get_attribute("aria-valuenow") or 0)
+    point.focus()
+    page.keyboard.press("ArrowDown")
+    for _ in range(100):
+        page.wait_for_timeout(50)
+        if held:
+            break
+    page.keyboard.press("ArrowDown")
+    lower = pytest.approx(before - 0.1)
+    assert until(density, lambda p: len(p) == 3 and p[1][1] == lower)[1][1] == lower
+    page.wait_for_timeout(300)  # its answer is here too
+    route, answer = held[0]
+    route.fulfill(response=answer)
+    expect(point).to_have_attribute("aria-valuenow", f"{before - 0.1:.2f}")
+    page.keyboard.press("ArrowDown")
+    lowest = pytest.approx(before - 0.15)
+    assert until(density, lambda p: p[1][1] == lowest)[1][1] == lowest
 
 
 def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> None:

@@ -226,6 +226,7 @@ def _off_the_ground(scene, tracing, ray, tread, state, path, spans):
     for c in range(3):
         tint[c] *= scene.ground.albedo[c] / goes_on
     off_surface(up, ray, state)
+    path.washed = -2
     return True
 
 
@@ -252,6 +253,7 @@ def _off_the_land(scene, tracing, ray, state, path, spans):
         tint[c] /= goes_on
         at[c] += CLEAR_M * normal[c]
     off_surface(normal, ray, state)
+    path.washed = -2
     return True
 
 
@@ -273,16 +275,29 @@ def _sun_in_cloud(scene, p, cosine, state, path, spans):
 
 
 @part
-def _washed_by(scene, p, footprint, path):
-    """Set the tones of the wash that tints the path from now on: those of its place."""
-    at = path.at
+def _find_wash(scene, ray, footprint, state, path, spans):
+    """Set the tones of the wash that tints the path from now on: those of the place that the ray
+    sees. Most meetings send light on nearly as it came; the march passes over them, so that the
+    ray, and only the ray, is followed to the first that counts; what shows through is not
+    washed."""
+    at, layers = path.at, scene.field.layers
+    x0, y0, z0, first = at[0], at[1], at[2], path.layer
+    path.washed = first
+    while layers[path.layer].styled != 0 and random(state) > layers[path.layer].k_scaled:
+        t = _flight(scene, at, ray, FAR_M, 0, state, path, spans)
+        if t < 0.0:
+            path.washed = -2
+            break
+        for k in range(3):
+            at[k] += t * ray[k]
+    p = layers[path.layer]
     x, y = foot_of(scene, at[0], at[1], at[2])
     h = height_there(scene, at)
-    _, sigma = density(scene.field, path.layer, x, y, h - p.base, footprint, 2.0)
+    _, sigma = density(scene.field, path.layer, x, y, h - p.base, 0.0, 2.0)
     z = h - p.base - lifted(scene.field, p, x, y)
     depth = grid_depth(scene.light, p, x, y, z)
     tones(scene.field, p, x, y, z, sigma, depth, footprint, path.tones)
-    path.washed = path.layer
+    at[0], at[1], at[2], path.layer = x0, y0, z0, first
 
 
 @inner
@@ -296,8 +311,8 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
     at[0], at[1], at[2] = place[0], place[1], scene.height
     out[ALPHA], out[DISTANCE] = 1.0, 0.0
     seen_from = -1  # the camera; later the layer or the ground that turned the path
-    # The wash that tints a path is that of the place where it first meets a layer. What clouds
-    # send to the ground and to each other keeps its own colour.
+    # The wash that tints a path is that of the place where its ray first meets a layer. What
+    # clouds send to the ground and to each other keeps its own colour.
     path.washed = -1
     for _ in range(1_000_000):
         h = height_there(scene, at)
@@ -341,7 +356,7 @@ def _path(scene, tracing, place, ray, pixel, state, out, path, spans):
         seen_from = path.layer
         p = scene.field.layers[seen_from]
         if path.washed == -1:
-            _washed_by(scene, p, pixel * t, path)
+            _find_wash(scene, ray, pixel * t, state, path, spans)
         if tracing.sun:
             _sun_in_cloud(scene, p, cosine, state, path, spans)
         turn_by(scene.lobes[p.phase], ray, state)

@@ -97,3 +97,20 @@ def test_without_strength_nothing_is_washed(studio: Studio) -> None:
     plain = seen(studio, "cumulus", strength=0.0)[0]
     styled = seen(studio, "cumulus", strength=0.0, edge=1.0, blotches=0.8, lit_from=0.9)[0]
     assert np.array_equal(plain, styled)
+
+
+def test_edges_are_the_path_tracers_too(studio: Studio) -> None:
+    """What bright edges add to a sky of heaps, the march against the path tracer: the tones are
+    those of where light truly turns, not of the first droplet that a path meets."""
+    gains = []
+    for slow in (False, True):
+        light = []
+        for edge in (1e-6, 0.8):  # both with edges: the tracer's paths are the same
+            sky = free_sun(40, layers=[{"genus": "cumulus", "cover_oktas": 6.0,
+                                        "wash": {**WASH, "edge": edge, "edge_tint": "#ffffff"}}],
+                           camera={"heading_deg": 30, "pitch_deg": 30, "lens_mm": 24})
+            wish = Wish(20, 12, "final", sun_disc=False)
+            made = studio.trace(sky, wish, 96) if slow else studio.render(sky, wish)
+            light.append(float(made.light[..., 1].mean()))
+        gains.append(light[1] / light[0] - 1.0)
+    assert gains[0] > 0.05 and gains[1] == pytest.approx(gains[0], rel=0.3), gains

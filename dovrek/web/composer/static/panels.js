@@ -23,9 +23,11 @@ export function release(hold) {
 }
 // Marks of a picture that came under a moving hand.
 export const follow = () => (coming = coming.then(() => ask(["painted"])));
-let asked = null;
+let asked = null,
+  askedAt = 0;
 async function ask(names) {
   asked = names ?? ["all"];
+  askedAt = here.revision;
   const which = names ? `touched=${names.join(",")}&` : "";
   const selected = `selected=${encodeURIComponent(here.selected)}`;
   await htmx
@@ -86,9 +88,12 @@ let pressed = "",
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
   const panel = e.detail.target;
   // changed again since it was asked: what it shows is of before, and keys would go on from there
-  const late = (here.sending || here.waiting.length) && !asked?.includes("painted");
-  if (late) touch(...(asked ?? ["all"]));
-  else if (!(pressed && panel?.id === pressed) && !(typed && panel?.contains(typed))) return;
+  const changed = here.sending || here.waiting.length || here.revision !== askedAt;
+  const late = changed && !asked?.includes("painted");
+  if (late) {
+    touch(...(asked ?? ["all"]));
+    setTimeout(freshen, 0);
+  } else if (!(pressed && panel?.id === pressed) && !(typed && panel?.contains(typed))) return;
   e.detail.shouldSwap = false;
   if (late) return;
   missed = true;
