@@ -294,7 +294,7 @@ def test_profile_is_drawn_as_a_curve(page: Page, server: Server) -> None:
     """A point is moved by keys, another dragged, one added by a press, all stored; then reset."""
     slug = "high-streaks"
     heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
-    compose(page, server, slug, f"layer:{heap['id']}")
+    arrive(page, server, slug, f"layer:{heap['id']}")
     curve = page.locator("svg.curve")
     curve.scroll_into_view_if_needed()
 
@@ -331,36 +331,32 @@ def test_a_panel_that_comes_late_takes_no_press_back(page: Page, server: Server)
     would go on from there."""
     slug = "high-streaks"
     heap = next(x for x in server.document(slug)["layers"] if x["genus"] == "cumulus")
-    compose(page, server, slug, f"layer:{heap['id']}")
+    arrive(page, server, slug, f"layer:{heap['id']}")
     point, held = page.locator("svg.curve circle").nth(1), []
 
-    def hold_the_first(route: Route) -> None:
-        if held:
-            route.continue_()
-        else:
-            held.append((route, route.fetch()))
+    def hold(route: Route) -> None:
+        held.append((route, route.fetch() if not held else None))
 
     def density() -> Any:
         return layer_of(server, slug, heap["id"])["body"]["profile"]
 
-    page.route("**/panels?touched=*", hold_the_first)
+    def pressed(value: float) -> None:
+        page.keyboard.press("ArrowDown")
+        wanted = pytest.approx(value)
+        assert until(density, lambda p: len(p) == 3 and p[1][1] == wanted)[1][1] == wanted
+        page.wait_for_timeout(300)  # its answer is here too
+
+    page.route("**/panels?touched=*", hold)
     before = float(point.get_attribute("aria-valuenow") or 0)
     point.focus()
-    page.keyboard.press("ArrowDown")
-    for _ in range(100):
-        page.wait_for_timeout(50)
-        if held:
-            break
-    page.keyboard.press("ArrowDown")
-    lower = pytest.approx(before - 0.1)
-    assert until(density, lambda p: len(p) == 3 and p[1][1] == lower)[1][1] == lower
-    page.wait_for_timeout(300)  # its answer is here too
-    route, answer = held[0]
-    route.fulfill(response=answer)
-    expect(point).to_have_attribute("aria-valuenow", f"{before - 0.1:.2f}")
-    page.keyboard.press("ArrowDown")
-    lowest = pytest.approx(before - 0.15)
-    assert until(density, lambda p: p[1][1] == lowest)[1][1] == lowest
+    pressed(before - 0.05)
+    pressed(before - 0.1)
+    first, answer = held[0]  # asked for after one press
+    first.fulfill(response=answer)
+    page.wait_for_timeout(300)
+    pressed(before - 0.15)
+    page.unroute("**/panels?touched=*")  # the others go on
+    expect(point).to_have_attribute("aria-valuenow", f"{before - 0.15:.2f}")
 
 
 def test_folded_groups_stay_as_they_were_left(page: Page, server: Server) -> None:

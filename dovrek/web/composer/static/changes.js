@@ -20,6 +20,7 @@ export function answered(said) {
 async function tell(path, body) {
   const before = $("quality").textContent; // until the picture of this change is here
   $("quality").textContent = "taking the change in";
+  here.told++;
   const answer = await post(`${root}${path}?${lookQuery()}`, { base: here.revision, ...body });
   const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
   if (!answer.ok) {

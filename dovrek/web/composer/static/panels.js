@@ -27,7 +27,7 @@ let asked = null,
   askedAt = 0;
 async function ask(names) {
   asked = names ?? ["all"];
-  askedAt = here.revision;
+  askedAt = here.told;
   const which = names ? `touched=${names.join(",")}&` : "";
   const selected = `selected=${encodeURIComponent(here.selected)}`;
   await htmx
@@ -88,7 +88,7 @@ let pressed = "",
 document.addEventListener("htmx:oobBeforeSwap", (e) => {
   const panel = e.detail.target;
   // changed again since it was asked: what it shows is of before, and keys would go on from there
-  const changed = here.sending || here.waiting.length || here.revision !== askedAt;
+  const changed = here.sending || here.waiting.length || here.told !== askedAt;
   const late = changed && !asked?.includes("painted");
   if (late) {
     touch(...(asked ?? ["all"]));

@@ -8,6 +8,7 @@ export const here = {
   selected: main.dataset.selected,
   gesture: "", // values of one gesture are one step
   sending: false,
+  told: 0, // changes told to the server; those of one gesture share a revision
   waiting: [], // changes that wait for the one under way
   held: new Set(), // what a hand drags: pictures come, panels do not
 };
