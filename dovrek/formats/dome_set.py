@@ -20,7 +20,7 @@ from dovrek.core.colour.film import develop
 from dovrek.core.colour.primaries import PRIMARIES
 from dovrek.core.lighting.balls import Lights, proof_picture
 from dovrek.core.lighting.beams import Beam, beams_of, with_discs
-from dovrek.core.lighting.totals import FACES, Vector, beams_lux, face_lux
+from dovrek.core.lighting.totals import FACES, beams_lux, face_lux
 from dovrek.core.picture.probe import light_of, lit_dome
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import Studio, Wish
@@ -155,8 +155,9 @@ def _write(folder: Path, sky: Sky, order: DomeOrder, dome: Banded,
                              () if order.sun_in else beams, sky.camera,
                              {"sky": sky.name, "moment": sky.local_moment().isoformat(),
                               "units": "cd/m2 and lux; x east, y north, z up"}, order.primaries))
-    proved = proof_numbers(picture, beside, order.sun_in) | {"renderer": numbers.walls}
-    _write_proof(proof, picture, beside, order, workers, metered, proved, cancel)
+    lights = _read_lights(picture, beside, order.sun_in)
+    proved = proof_numbers(lights, data["beams"]) | {"renderer": numbers.walls}
+    _write_proof(proof, lights, order, workers, metered, proved, cancel)
     return {"files": [f.name for f in files], "notes": notes, "illuminance_lux": proved,
             "beams": data["beams"]}
 
@@ -211,33 +212,30 @@ def _read_back(picture: Path, primaries: str) -> NDArray[np.float32]:
     return out
 
 
-def _lights(picture: Path, beside: Path, sun_in: bool
-            ) -> tuple[NDArray[np.float32], float, list[tuple[Vector, Vector]]]:
+def _read_lights(picture: Path, beside: Path, sun_in: bool) -> Lights:
     """Dome, its middle bearing and its beams, all as the files say."""
     data = json.loads(beside.read_text())
     primaries = next(p.name for p in PRIMARIES.values()
                      if data["picture"]["colour_space"].endswith(p.title))
     beams = [] if sun_in else [(tuple(b["vector"]), tuple(b["xyz_lux"])) for b in data["beams"]]
-    return (_read_back(picture, primaries),
-            math.radians(data["picture"]["centre_azimuth_deg"]), beams)
+    return Lights(_read_back(picture, primaries),
+                  math.radians(data["picture"]["centre_azimuth_deg"]), tuple(beams))
 
 
-def proof_numbers(picture: Path, beside: Path, sun_in: bool) -> dict[str, Any]:
-    """What the written files give on ground and walls, in lux, and sun over sky on the ground."""
-    dome, centre, beams = _lights(picture, beside, sun_in)
-    plain = [(vector, xyz[1]) for vector, xyz in beams]
-    found = {name: face_lux(dome[..., 1], normal, centre) + beams_lux(plain, normal)
-             for name, normal in FACES.items()}
-    data = json.loads(beside.read_text())
-    direct = sum(b["illuminance_lux"] * max(b["vector"][2], 0.0) for b in data["beams"])
+def proof_numbers(lights: Lights, beams: list[dict[str, Any]]) -> dict[str, Any]:
+    """What the written files give on ground and walls, in lux, and sun over sky on the ground;
+    `beams` as the sidecar has them."""
+    plain = [(vector, xyz[1]) for vector, xyz in lights.beams]
+    found = {name: face_lux(lights.dome[..., 1], normal, lights.centre_rad)
+             + beams_lux(plain, normal) for name, normal in FACES.items()}
+    direct = sum(b["illuminance_lux"] * max(b["vector"][2], 0.0) for b in beams)
     return {"files": found, "sun_over_sky": direct / max(found["ground"] - direct, 1e-9)}
 
 
-def _write_proof(path: Path, picture: Path, beside: Path, order: DomeOrder, workers: Workers,
+def _write_proof(path: Path, lights: Lights, order: DomeOrder, workers: Workers,
                  metered: Metered, numbers: dict[str, Any], cancel: Cancel) -> None:
     """The bodies under the files' light, and the numbers beside them."""
-    dome, centre, beams = _lights(picture, beside, order.sun_in)
-    lit = proof_picture(Lights(dome, centre, tuple(beams)), PROOF_SIZE, workers, cancel)
+    lit = proof_picture(lights, PROOF_SIZE, workers, cancel)
     shown = develop(lit, *metered)
     width, height = PROOF_SIZE
     sheet = Image.new("RGB", (width + PANEL, height), PAPER)

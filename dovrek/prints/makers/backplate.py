@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
+from dovrek.core.air.sun_place import Place
 from dovrek.core.colour.primaries import PRIMARIES
+from dovrek.core.picture.render import Metered
 from dovrek.formats.bands import Band, Banded
 from dovrek.formats.exr_header import header_of
 from dovrek.formats.kinds import openexr, printed
 from dovrek.formats.kinds.format import Contents, Developing, white_of
 from dovrek.formats.pictures import write_bands
 from dovrek.prints.makers.task import Task, laid_over, pictured, with_sidecar
+from dovrek.prints.parts import numbers_of
 from dovrek.sky.seen import layers_of, owners_of
 
 
 def backplate(task: Task) -> list[Path]:
     """All files, the picture first."""
     order, wish, sky = task.order, task.wish(), task.sky
-    stored = pictured(task, wish)
-    numbers = task.numbers(wish)
+    found: list[Callable[[], tuple[Place, Metered, dict[str, Any]]]] = []
+    stored = pictured(task, wish, between=lambda: found.append(task.counted(numbers_of, wish)))
+    numbers = found[0]()
     form, bits = printed()[order.format]
     path = task.prints / f"{task.name}{form.extensions[0]}"
     metered = numbers[1]

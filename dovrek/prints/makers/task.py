@@ -56,9 +56,18 @@ class Task:
 
     def numbers(self, wish: Wish) -> tuple[Place, Metered, dict[str, Any]]:
         """What film and sidecar need, from where the scene is: the workers."""
-        found: tuple[Place, Metered, dict[str, Any]] = result_of(
-            submitted(self.client(), numbers_of, self.document, wish), self.progress.beat)
-        self.progress.beat()
+        found: tuple[Place, Metered, dict[str, Any]] = self.counted(numbers_of, wish)()
+        return found
+
+    def counted(self, numbers: Callable[[str, Wish], Any], wish: Wish) -> Callable[[], Any]:
+        """Let workers find numbers of the sky meanwhile; what is returned waits for them."""
+        future = submitted(self.client(), numbers, self.document, wish)
+
+        def found() -> Any:
+            value = result_of(future, self.progress.beat)
+            self.progress.beat()
+            return value
+
         return found
 
 
@@ -89,10 +98,10 @@ def computed(task: Task, missing: Iterable[Any], submit: Callable[[Client, Any],
             future.cancel()
 
 
-def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = None
-             ) -> StoredPicture:
+def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = None,
+             between: Callable[[], None] = lambda: None) -> StoredPicture:
     """The whole picture of a wish on disk: tiles marched, then bands calmed, by workers; what is
-    there already stays."""
+    there already stays. `between` them other work may be begun that needs the scene too."""
     document, folder = document or task.document, folder or task.parts
     folder.mkdir(parents=True, exist_ok=True)
     picture = StoredPicture(folder, wish.width, wish.height, depth_of(wish))
@@ -105,6 +114,8 @@ def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = N
     computed(task, tiles,
              lambda client, tile: submitted(client, compute_tile, document, wish, tile),
              lambda tile, light: store_part(tile_path(folder, tile), light))
+
+    between()
 
     def calming(client: Client, top: int) -> Future[Any]:
         end = min(top + BAND_H, wish.height)
