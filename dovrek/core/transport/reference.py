@@ -274,6 +274,15 @@ def _sun_in_cloud(scene, p, cosine, state, path, spans):
         path.total[c] += path.tint[c] * wash * through * gain * light[c]
 
 
+@inner
+def _tinted(p):
+    """Whether a layer has a wash that changes anything."""
+    for c in range(3):
+        if p.tint_lit[c] != 1.0 or p.tint_body[c] != 1.0 or p.tint_base[c] != 1.0:
+            return True
+    return p.styled != 0
+
+
 @part
 def _find_wash(scene, ray, footprint, state, path, spans):
     """Set the tones of the wash that tints the path from now on: those of the place that the ray
@@ -283,7 +292,7 @@ def _find_wash(scene, ray, footprint, state, path, spans):
     at, layers = path.at, scene.field.layers
     x0, y0, z0, first = at[0], at[1], at[2], path.layer
     path.washed = first
-    while layers[path.layer].styled != 0 and random(state) > layers[path.layer].k_scaled:
+    while _tinted(layers[path.layer]) and random(state) > layers[path.layer].k_scaled:
         t = _flight(scene, at, ray, FAR_M, 0, state, path, spans)
         if t < 0.0:
             path.washed = -2
