@@ -1,19 +1,23 @@
 """What forecasts of prints are worth, and what the engine costs: python -m tools.prints
-[WIDTH | engine].
+[WIDTH | engine | farm].
 
 Each of a dozen orders is foretold, printed by the engine with its own workers and compared; the
 forecast learns from those before. Then a dome is printed and made directly, in turns (`engine`:
 that alone). With a WIDTH (16384), a draft dome as wide shows the peak memory of engine and workers
-instead.
+instead; with `farm`, a clip is printed by one and by two workers of a scheduler on this machine.
 """
 
 from __future__ import annotations
 
+import os
+import socket
 import statistics
+import subprocess
 import sys
 import tempfile
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -98,6 +102,51 @@ def overhead(settings: Settings, workers: Workers) -> None:
     studio.close()
 
 
+def farm(settings: Settings, folder: Path) -> None:
+    """Frames a second of a clip printed by one worker and by two, a core each, which a scheduler
+    on this machine gives work to."""
+    sky = sky_from_text(demo_texts()["fair-weather-noon"])
+    sky = sky.model_copy(update={"motion": sky.motion.model_copy(update={"length_s": 2.0,
+                                                                         "fps": 12})})
+    order = Order(480, 270, "proof", "png-8", kind="frames")
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        address = f"tcp://127.0.0.1:{probe.getsockname()[1]}"
+    begun = [_begun(folder, "distributed.cli.dask_scheduler", "--host", address, "--no-dashboard",
+                    ready="Scheduler at")]
+    far = Workers(address)
+    try:
+        for count in (1, 2):
+            begun.append(_begun(folder, "dovrek.cli", "worker", "--scheduler", address,
+                                "--threads", "1", "--name", f"w{count}", ready="works for"))
+            os.sched_setaffinity(begun[-1].pid, {count - 1})
+            for thread in Path(f"/proc/{begun[-1].pid}/task").iterdir():
+                os.sched_setaffinity(int(thread.name), {count - 1})
+            there = replace(settings, scheduler=address)
+            start = time.monotonic()
+            printed(there, far, sky, "fair-weather-noon", order)
+            seconds = time.monotonic() - start
+            print(f"24 frames of 480 × 270, proof, {count} with a core each: {seconds:.1f} s, "
+                  f"{24 / seconds:.2f} a second", flush=True)
+    finally:
+        far.drop()
+        for process in reversed(begun):
+            process.terminate()
+            process.wait(30)
+
+
+def _begun(folder: Path, *command: str, ready: str) -> subprocess.Popen[bytes]:
+    """A process, once it has said something."""
+    log = folder / f"{command[0]}-{command[-1]}.log"
+    with log.open("wb") as out:
+        made = subprocess.Popen([sys.executable, "-m", *command], stdout=out, stderr=out)
+    while ready not in log.read_text():
+        time.sleep(0.2)
+        if made.poll() is not None:
+            raise RuntimeError(log.read_text())
+    return made
+
+
 class Watch(threading.Thread):
     """The peak of a process and its children, bytes resident."""
 
@@ -155,6 +204,8 @@ def main() -> None:
         try:
             if sys.argv[1:] == ["engine"]:
                 overhead(settings, workers)
+            elif sys.argv[1:] == ["farm"]:
+                farm(settings, Path(folder))
             elif len(sys.argv) > 1:
                 large(settings, workers, int(sys.argv[1]))
             else:
