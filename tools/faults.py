@@ -13,7 +13,6 @@ import os
 import random
 import re
 import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -27,6 +26,7 @@ from typing import Any
 
 from PIL import Image
 
+from tools.processes import free_port
 from tools.soak import Server, children_by_parent
 
 SLUGS = ("fair-weather-noon", "last-light")
@@ -115,9 +115,7 @@ class Farm:
     """A scheduler and a worker of its own process each, at an address that stays."""
 
     def __init__(self, folder: Path) -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
+        self.port = free_port()
         self.address = f"tcp://127.0.0.1:{self.port}"
         self.folder = folder
         self.parts: dict[str, subprocess.Popen[bytes]] = {}

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import os
-import socket
 import statistics
 import subprocess
 import sys
@@ -19,6 +18,8 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+
+from tools.processes import free_port
 
 RUNS = 5
 FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
@@ -48,9 +49,7 @@ class Page:
     """The application with a browser on the fair-weather sky."""
 
     def __init__(self, home: str) -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
+        self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         start = time.perf_counter()
         self.process = subprocess.Popen(

@@ -10,9 +10,7 @@ instead; with `farm`, a clip is printed by one and by two workers of a scheduler
 from __future__ import annotations
 
 import os
-import socket
 import statistics
-import subprocess
 import sys
 import tempfile
 import threading
@@ -34,6 +32,7 @@ from dovrek.store import print_jobs as jobs
 from dovrek.store.demo import demo_texts
 from dovrek.store.orders import Order
 from dovrek.store.tables import open_database
+from tools.processes import free_port, scheduler, worker
 
 ORDERS = [
     Order(960, 540, "draft"), Order(640, 360, "proof"), Order(1280, 720, "proof"),
@@ -109,42 +108,25 @@ def farm(settings: Settings, folder: Path) -> None:
     sky = sky.model_copy(update={"motion": sky.motion.model_copy(update={"length_s": 2.0,
                                                                          "fps": 12})})
     order = Order(480, 270, "proof", "png-8", kind="frames")
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        address = f"tcp://127.0.0.1:{probe.getsockname()[1]}"
-    begun = [_begun(folder, "distributed.cli.dask_scheduler", "--host", address, "--no-dashboard",
-                    ready="Scheduler at")]
-    far = Workers(address)
-    try:
-        for count in (1, 2):
-            begun.append(_begun(folder, "dovrek.cli", "worker", "--scheduler", address,
-                                "--threads", "1", "--name", f"w{count}", ready="works for"))
-            os.sched_setaffinity(begun[-1].pid, {count - 1})
-            for thread in Path(f"/proc/{begun[-1].pid}/task").iterdir():
-                os.sched_setaffinity(int(thread.name), {count - 1})
-            there = replace(settings, scheduler=address)
+    for count in (1, 2):
+        address = f"tcp://127.0.0.1:{free_port()}"
+        begun = [scheduler(address, folder)]
+        far = Workers(address)
+        try:
+            for core in range(count):
+                begun.append(worker(address, folder, f"w{core}"))
+                for thread in Path(f"/proc/{begun[-1].pid}/task").iterdir():
+                    os.sched_setaffinity(int(thread.name), {core})
             start = time.monotonic()
-            printed(there, far, sky, "fair-weather-noon", order)
+            printed(replace(settings, scheduler=address), far, sky, "fair-weather-noon", order)
             seconds = time.monotonic() - start
-            print(f"24 frames of 480 × 270, proof, {count} with a core each: {seconds:.1f} s, "
-                  f"{24 / seconds:.2f} a second", flush=True)
-    finally:
-        far.drop()
-        for process in reversed(begun):
-            process.terminate()
-            process.wait(30)
-
-
-def _begun(folder: Path, *command: str, ready: str) -> subprocess.Popen[bytes]:
-    """A process, once it has said something."""
-    log = folder / f"{command[0]}-{command[-1]}.log"
-    with log.open("wb") as out:
-        made = subprocess.Popen([sys.executable, "-m", *command], stdout=out, stderr=out)
-    while ready not in log.read_text():
-        time.sleep(0.2)
-        if made.poll() is not None:
-            raise RuntimeError(log.read_text())
-    return made
+        finally:
+            far.drop()
+            for process in reversed(begun):
+                process.terminate()
+                process.wait(30)
+        print(f"24 frames of 480 × 270, proof, {count} with a core each: {seconds:.1f} s, "
+              f"{24 / seconds:.2f} a second", flush=True)
 
 
 class Watch(threading.Thread):

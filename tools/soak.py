@@ -14,7 +14,6 @@ import os
 import random
 import re
 import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -28,6 +27,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from tools.processes import free_port
+
 WIDTH = 480  # of the live picture: a quarter of the usual pixels, less to wait for
 WAITED = {"picture"}  # answers that wait on purpose are not counted as slow
 
@@ -36,9 +37,7 @@ class Server:
     """The application as `dovrek demo` starts it, over a home of its own."""
 
     def __init__(self, home: Path, *more: str, before: Sequence[str] = ()) -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = probe.getsockname()[1]
+        self.port = free_port()
         self.home, self.url = home, f"http://127.0.0.1:{self.port}"
         self.more, self.before = more, before
         self.process: subprocess.Popen[bytes] | None = None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import signal
-import socket
 import subprocess
 import sys
 import threading
@@ -23,6 +22,7 @@ from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import order_from
 from tests.conftest import free_sun
+from tools.processes import free_port
 
 SKY = free_sun(40, name="Test sky", layers=[{"genus": "cumulus"}])
 
@@ -49,12 +49,6 @@ def beginning(settings: Settings) -> threading.Thread:
     thread = threading.Thread(target=engine.attempt, args=(row, settings, workers), daemon=True)
     thread.start()
     return thread
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def test_a_scheduler_out_of_reach_is_waited_for_and_said(store: Settings) -> None:

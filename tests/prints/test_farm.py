@@ -28,40 +28,26 @@ from dovrek.sky.reading import sky_to_text
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import order_from
 from tests.conftest import free_sun
-from tests.prints.test_engine import free_port, until
+from tools import processes
 
 SKY = free_sun(40, name="Moving", layers=[{"genus": "cumulus"}],
                motion={"length_s": 1.0, "fps": 8, "time_scale": 60})
 FIELDS = {"kind": "frames", "width": 96, "height": 54, "quality": "draft", "format": "png-8"}
 
 
-def started(*command: str, ready: str = "", log: Path) -> subprocess.Popen[bytes]:
-    """A process, once its log says something."""
-    with log.open("wb") as out:
-        made = subprocess.Popen([sys.executable, "-m", *command], stdout=out, stderr=out)
-    until(lambda: ready in log.read_text(), 90.0)
-    return made
-
-
 @pytest.fixture()
 def scheduler(tmp_path: Path) -> Iterator[str]:
-    address = f"tcp://127.0.0.1:{free_port()}"
-    made = started("distributed.cli.dask_scheduler", "--host", address, "--no-dashboard",
-                   ready="Scheduler at", log=tmp_path / "scheduler.log")
+    address = f"tcp://127.0.0.1:{processes.free_port()}"
+    made = processes.scheduler(address, tmp_path)
     yield address
     made.kill()
     made.wait()
 
 
-def worker(address: str, folder: Path, name: str) -> subprocess.Popen[bytes]:
-    return started("dovrek.cli", "worker", "--scheduler", address, "--threads", "1", "--name", name,
-                   ready="works for", log=folder / f"{name}.log")
-
-
 @pytest.mark.long
 def test_frames_of_three_workers_one_killed_are_those_of_one_process(
         store: Settings, scheduler: str, tmp_path: Path) -> None:
-    workers = [worker(scheduler, tmp_path, f"w{k}") for k in range(3)]
+    workers = [processes.worker(scheduler, tmp_path, f"w{k}") for k in range(3)]
     order = order_from(FIELDS, holding())
     number = jobs.place(SKY, "moving", order).id
     far = Workers(scheduler)
@@ -100,7 +86,7 @@ def test_a_worker_of_another_release_gets_no_work(
     """The engine says what it waits for; a worker that comes later says it too, and ends."""
     from dovrek.prints import cluster
 
-    other = worker(scheduler, tmp_path, "other")
+    other = processes.worker(scheduler, tmp_path, "other")
     number = jobs.place(SKY, "moving", order_from(FIELDS, holding())).id
     said: list[str] = []
 
@@ -139,7 +125,7 @@ def test_a_worker_without_a_scheduler_says_so(address: str, monkeypatch: pytest.
 
     monkeypatch.setattr(command, "TRY_S", 1.0)
     if address.endswith(":"):  # a port where nobody listens
-        address += str(free_port())
+        address += str(processes.free_port())
     # In a thread of its own: a browser of other tests may keep a loop running in this one.
     with ThreadPoolExecutor(1) as aside:
         found = aside.submit(CliRunner().invoke, main,

@@ -299,13 +299,14 @@ def _find_wash(scene, ray, footprint, state, path, spans):
             break
         for k in range(3):
             at[k] += t * ray[k]
-    p = layers[path.layer]
-    x, y = foot_of(scene, at[0], at[1], at[2])
-    h = height_there(scene, at)
-    _, sigma = density(scene.field, path.layer, x, y, h - p.base, 0.0, 2.0)
-    z = h - p.base - lifted(scene.field, p, x, y)
-    depth = grid_depth(scene.light, p, x, y, z)
-    tones(scene.field, p, x, y, z, sigma, depth, footprint, path.tones)
+    if path.washed >= 0:
+        p = layers[path.layer]
+        x, y = foot_of(scene, at[0], at[1], at[2])
+        h = height_there(scene, at)
+        _, sigma = density(scene.field, path.layer, x, y, h - p.base, 0.0, 2.0)
+        z = h - p.base - lifted(scene.field, p, x, y)
+        depth = grid_depth(scene.light, p, x, y, z)
+        tones(scene.field, p, x, y, z, sigma, depth, footprint, path.tones)
     at[0], at[1], at[2], path.layer = x0, y0, z0, first
 
 

@@ -70,7 +70,7 @@ PATH = np.dtype([
     ("at", "f8", (3,)),  # place, metres in the level plane at the camera's ground point
     ("light", "f8", (3,)), ("tint", "f8", (3,)), ("total", "f8", (3,)),
     ("tones", "f8", (9,)), ("washed", "i8"),  # of the layer's wash that tints it; −1 before it
-    # has met one, −2 once the ground has turned it
+    # has met one, −2 once none does: the ground has turned it, or it shows through
     ("normal", "f8", (3,)), ("back", "f8", (3,)),  # of a surface it meets; toward where it came,
     # then the normal of a wave
     ("look", "f8", (14,)), ("away", "f8", (3,)), ("kept", "f8", (3,)),  # of sky and air

@@ -101,7 +101,7 @@ def test_without_strength_nothing_is_washed(studio: Studio) -> None:
 
 def test_edges_are_the_path_tracers_too(studio: Studio) -> None:
     """What bright edges add to a sky of heaps, the march against the path tracer: the tones are
-    those of where light truly turns, not of the first droplet that a path meets."""
+    those of the place that a ray sees, not of the first droplet that a path meets."""
     gains = []
     for slow in (False, True):
         light = []
