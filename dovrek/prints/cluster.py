@@ -137,10 +137,17 @@ _ALIKE: WeakKeyDictionary[Client, list[str]] = WeakKeyDictionary()
 _CLOCKS: WeakKeyDictionary[Client, float] = WeakKeyDictionary()  # wall's over the steady one
 
 
-def submitted(client: Client, task: Callable[..., Any], *given: Any) -> Future[Any]:
-    """A task given to a worker of this release."""
-    alike = _ALIKE.get(client)
-    return client.submit(task, *given, pure=False, **({"workers": alike} if alike else {}))
+def workers_of(client: Client) -> dict[str, int]:
+    """The workers that are there now and of this release: threads, by address."""
+    there, alike = client.scheduler_info()["workers"], _ALIKE.get(client)
+    return {address: int(said["nthreads"]) for address, said in there.items()
+            if alike is None or address in alike}
+
+
+def submitted(client: Client, task: Callable[..., Any], *given: Any, at: str = "") -> Future[Any]:
+    """A task given to a worker of this release, or to the one at an address alone."""
+    chosen = [at] if at else _ALIKE.get(client)
+    return client.submit(task, *given, pure=False, **({"workers": chosen} if chosen else {}))
 
 
 def result_of(future: Future[Any], beat: Beat) -> Any:

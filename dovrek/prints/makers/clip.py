@@ -18,9 +18,8 @@ from dovrek.formats.kinds import printed
 from dovrek.formats.kinds.format import Developing
 from dovrek.formats.pictures import write_picture
 from dovrek.formats.webm import write_film
-from dovrek.prints.cluster import submitted
 from dovrek.prints.makers.task import Task, computed, with_sidecar
-from dovrek.prints.parts import compute_frame, compute_light
+from dovrek.prints.parts import compute_frame, compute_light, numbers_of
 from dovrek.prints.stored import store_part, stored_frame
 from dovrek.sky.clip import sky_at
 
@@ -32,11 +31,10 @@ def film(task: Task) -> list[Path]:
     places = [task.parts / f"frame-{k:05d}.npy" for k in range(len(seconds))]
     _count(task, len(seconds), missing := [
         k for k, place in enumerate(places) if stored_frame(place, size) is None])
+    numbers = task.counted(numbers_of, wish)  # of the still: meanwhile
     computed(task, missing,
-             lambda client, k: submitted(client, compute_frame, task.document,
-                                             replace(wish, clip_s=seconds[k])),
-             lambda k, codes: store_part(places[k], codes))
-    numbers = task.numbers(wish)
+             lambda give, k: give(compute_frame, task.document, replace(wish, clip_s=seconds[k])),
+             lambda k, codes: store_part(places[k], codes), runs=True)
 
     def frames() -> Iterator[NDArray[np.uint8]]:
         for place in places:
@@ -46,7 +44,7 @@ def film(task: Task) -> list[Path]:
     path = task.prints / f"{task.name}.webm"
     rate = task.sky.motion.fps
     count = write_film(path, frames(), size, rate)
-    return with_sidecar(task, [path], numbers, [], {
+    return with_sidecar(task, [path], numbers(), [], {
         "projection": "rectilinear", "bits": "8", "colour_space": "BT.709 video",
         "frames": count, "frames_a_second": rate, "length_s": task.sky.motion.length_s})
 
@@ -59,20 +57,20 @@ def frames(task: Task) -> list[Path]:
     held = [task.parts / f"frame-{k:05d}{ending}" for k in range(len(seconds))]
     _count(task, len(seconds), missing := [k for k, x in enumerate(held) if not x.exists()])
 
-    numbers = task.numbers(wish)
+    numbers = task.counted(numbers_of, wish)
     linear = bits in form.linear
 
     def keep(k: int, rendered: tuple[NDArray[np.float32], Metered]) -> None:
         light, metered = rendered
         if linear:  # one white for all, whatever the film would do along the clip
-            metered = numbers[1]
+            metered = numbers()[1]
         developing = Developing(*metered, bits, "exposed", order.ground != "on", order.primaries)
         write_picture(held[k], light, developing,
                       header=header_of(sky_at(sky, seconds[k]), metered))
 
     computed(task, missing,
-             lambda client, k: submitted(client, compute_light, task.document,
-                                             replace(wish, clip_s=seconds[k])), keep)
+             lambda give, k: give(compute_light, task.document, replace(wish, clip_s=seconds[k])),
+             keep, runs=True)
     paths = [task.prints / f"{task.name}-{k:05d}{ending}" for k in range(len(held))]
     done: list[Path] = []
     try:
@@ -80,10 +78,11 @@ def frames(task: Task) -> list[Path]:
             path.unlink(missing_ok=True)
             path.hardlink_to(there)  # the parts go when the print is done
             done.append(paths[k])
-        return with_sidecar(task, paths, numbers, [], {
+        sun, metered, light = numbers()
+        return with_sidecar(task, paths, (sun, metered, light), [], {
             "projection": "rectilinear", "bits": bits, "frames": len(paths),
             "primaries": order.primaries if linear else "sRGB",
-            "white_cd_m2": white_luminance(numbers[1].ev) if linear else None,
+            "white_cd_m2": white_luminance(metered.ev) if linear else None,
             "colour_space": f"linear {PRIMARIES[order.primaries].title}" if linear else "sRGB",
             "frames_a_second": sky.motion.fps, "length_s": sky.motion.length_s})
     except OSError:

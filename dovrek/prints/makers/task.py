@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -16,14 +17,24 @@ from dovrek.core.picture.calming import CALMED, EDGE
 from dovrek.core.picture.render import Metered
 from dovrek.core.picture.studio import Wish, holed
 from dovrek.formats.sidecar import sidecar, write_sidecar
-from dovrek.prints.cluster import WAIT_LIMIT_S, next_done, result_of, submitted, taken
+from dovrek.prints.cluster import (
+    POLL_S,
+    WAIT_LIMIT_S,
+    next_done,
+    result_of,
+    submitted,
+    taken,
+    workers_of,
+)
 from dovrek.prints.foretold import wish_of
+from dovrek.prints.makers.runs import Runs
 from dovrek.prints.parts import compute_calm, compute_tile, depth_of, numbers_of
 from dovrek.prints.stored import BAND_H, StoredPicture, band_path, store_part, tile_path
 from dovrek.sky.document import Sky
 from dovrek.store.orders import VOLUME, Order
 
 AHEAD = 4  # parts given out at once for a worker, so that a cancel stops soon
+ANY = ""  # the lane of parts that any worker may do
 
 
 class Reporting(Protocol):
@@ -71,23 +82,34 @@ class Task:
         return found
 
 
-def computed(task: Task, missing: Iterable[Any], submit: Callable[[Client, Any], Future[Any]],
-             keep: Callable[[Any, Any], None]) -> None:
-    """Compute missing parts, a few given out at a time, each kept as it comes."""
-    waiting, client = list(missing), task.client()
-    given: dict[Future[Any], Any] = {}
-    beat = task.progress.beat
+def computed(task: Task, missing: Iterable[Any],
+             submit: Callable[[Callable[..., Future[Any]], Any], Future[Any]],
+             keep: Callable[[Any, Any], None], *, runs: bool = False) -> None:
+    """Compute missing parts, a few given out at a time, each kept as it comes. `submit` gets what
+    gives a function and its arguments to a worker; with `runs`, neighbours stay with one."""
+    left, given, beat = Runs(missing), dict[Future[Any], tuple[str, Any]](), task.progress.beat
     end = time.monotonic() + WAIT_LIMIT_S
     try:
-        while waiting or given:
+        while left or given:
             client = task.client()  # workers may have come or gone
-            ahead = AHEAD * max(len(client.scheduler_info()["workers"]), 1)
-            while waiting and len(given) < ahead:
-                part = waiting.pop(0)
-                given[submit(client, part)] = part
+            there = workers_of(client)
+            lanes = ({lane: threads + 1 for lane, threads in there.items()} if runs
+                     else {ANY: AHEAD * max(len(there), 1)})
+            left.keep(lanes)
+            for future in [x for x, (lane, _) in given.items() if lane not in lanes]:
+                future.cancel()  # it waits for that worker
+                left.back(given.pop(future)[1])
+            for lane, ahead in lanes.items():
+                while (sum(at == lane for at, _ in given.values()) < ahead
+                       and (part := left.next(lane)) is not None):
+                    given[submit(partial(submitted, client, at=lane), part)] = lane, part
+            if not given:  # the workers went in this moment
+                beat("waiting for a worker")
+                time.sleep(POLL_S)
+                continue
             done = next_done(list(given), beat, end)
             for future in done:
-                part = given.pop(future)
+                _, part = given.pop(future)
                 keep(part, taken(future))
                 task.progress.done += 1
                 beat("")
@@ -112,16 +134,16 @@ def pictured(task: Task, wish: Wish, document: str = "", folder: Path | None = N
     task.progress.done += every - len(tiles) - len(bands)
     task.progress.beat()
     computed(task, tiles,
-             lambda client, tile: submitted(client, compute_tile, document, wish, tile),
+             lambda give, tile: give(compute_tile, document, wish, tile),
              lambda tile, light: store_part(tile_path(folder, tile), light))
 
     between()
 
-    def calming(client: Client, top: int) -> Future[Any]:
+    def calming(give: Callable[..., Future[Any]], top: int) -> Future[Any]:
         end = min(top + BAND_H, wish.height)
         first, last = max(top - EDGE, 0), min(end + EDGE, wish.height)
         rows = picture.rows(first, last)[..., :CALMED]
-        return submitted(client, compute_calm, rows, top - first, last - end, wish.seen.joined)
+        return give(compute_calm, rows, top - first, last - end, wish.seen.joined)
 
     computed(task, bands, calming, lambda top, light: store_part(band_path(folder, top), light))
     return picture

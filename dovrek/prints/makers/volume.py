@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -52,12 +53,13 @@ def volume(task: Task) -> list[Path]:
     task.progress.total, task.progress.done = len(parts), len(parts) - len(missing)
     task.progress.beat()
 
-    def begun(client: Any, part: Part) -> Any:
+    def begun(give: Callable[..., Any], part: Part) -> Any:
         box = boxes[part.frame][part.layer]
-        return submitted(client, compute_rows, task.document, seconds[part.frame], part.layer, box,
-                         (part.row, min(part.row + ROWS, rows_of(box))), rain)
+        return give(compute_rows, task.document, seconds[part.frame], part.layer, box,
+                    (part.row, min(part.row + ROWS, rows_of(box))), rain)
 
-    computed(task, missing, begun, lambda part, blocks: store_blocks(places[part], blocks))
+    computed(task, missing, begun, lambda part, blocks: store_blocks(places[part], blocks),
+             runs=order.is_volumes)
     numbers = task.numbers(task.wish())
     done: list[Path] = []
     try:
