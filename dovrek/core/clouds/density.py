@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from dovrek.core.clouds.bank import LOWEST as LOWEST_BANK
 from dovrek.core.clouds.bank import SINKS, bank_clear, bank_share, bank_way
-from dovrek.core.clouds.builds import sample_of
+from dovrek.core.clouds.builds import PLANNED, plan_of, sample_of, sample_on
 from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.rain import RAIN_DRIFT, falls_from, outline_height, shaft
 from dovrek.core.clouds.record import PROFILE_NODES
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner, kernel, part
 
 
 @inner
@@ -39,11 +39,17 @@ def _copy(field, p, x, y, z, up, footprint, detail, falling):
         if sigma <= 0.0:
             return min(0.8 * f, -10.0), 0.0
         return shaft(field, p, x, y, z, f, footprint)
+    return f, _profiled(p, up, sigma)
+
+
+@part
+def _profiled(p, up, sigma):
+    """Extinction by the layer's own profile over its height."""
     if sigma > 0.0 and p.profiled > 0.0:
         c = clamp(up / p.thickness, 0.0, 1.0) * (PROFILE_NODES - 1)
         k = min(int(c), PROFILE_NODES - 2)
         sigma *= p.profile[k] * (1.0 - c + k) + p.profile[k + 1] * (c - k)
-    return f, sigma
+    return sigma
 
 
 @kernel
@@ -58,6 +64,33 @@ def density(field, layer, x, y, z, footprint, detail):
         f, sigma = _standing(field, p, x, y, z - lifted(field, p, x, y), footprint, detail)
         return (f * p.drape_lean if f < 0.0 else f), sigma
     return _standing(field, p, x, y, z, footprint, detail)
+
+
+@inner
+def upright(p):
+    """Whether a column of the layer is a column of its build, with a plan."""
+    return (p.build < PLANNED and p.slant == 0.0 and p.fade <= 0.0 and p.bank == 0
+            and p.drape == 0.0)
+
+
+@inner
+def planned(field, layer, x, y, footprint):
+    """What `density_on` may know of a column beforehand."""
+    p = field.layers[layer]
+    if upright(p):
+        return plan_of(p.build, field, p, x - p.drift_x, y - p.drift_y, footprint)
+    return 0.0, 0.0, 0.0, 0.0
+
+
+@inner
+def density_on(field, layer, x, y, z, plan, footprint, detail):
+    """`density` in a column that `planned` has looked at, which is sooner up and down one."""
+    p = field.layers[layer]
+    if not upright(p) or (p.fall > 0.0 and z < falls_from(p)):
+        return density(field, layer, x, y, z, footprint, detail)
+    f, sigma = sample_on(p.build, field, p, x - p.drift_x, y - p.drift_y, z, plan, footprint,
+                         detail)
+    return (f * p.lean if f < 0.0 else f), _profiled(p, z, sigma)
 
 
 @inner

@@ -55,7 +55,8 @@ from dovrek.core.prepare.heroes import (
     middle_of,
     placed_of,
 )
-from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
+from dovrek.core.run.maker import Maker
+from dovrek.core.run.stage import Node, Tools, key_of, stage
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 from dovrek.sky.seen import placed_by_hand

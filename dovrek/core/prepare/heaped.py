@@ -42,7 +42,8 @@ from dovrek.core.prepare.heroes import (
     room_of,
     wanted_of,
 )
-from dovrek.core.run.stage import Maker, Node, Tools, stage
+from dovrek.core.run.maker import Maker
+from dovrek.core.run.stage import Node, Tools, stage
 from dovrek.sky.layer import Layer
 
 SHREDS_TRIED = 4

@@ -12,7 +12,8 @@ from dovrek.core.prepare.assembly import shade_of
 from dovrek.core.prepare.atmosphere import AirNodes
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.prepare.fineness import HAND
-from dovrek.core.run.stage import Maker, Node, Tools, stage
+from dovrek.core.run.maker import Maker
+from dovrek.core.run.stage import Node, Tools, stage
 
 # Suns whose light is kept, by their height: low ones change more.
 LOW_SUN = math.radians(6.0)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.clouds.light import grid as light_grid
-from dovrek.core.clouds.light.grid import Array32, GridShape, fill_extinction
+from dovrek.core.clouds.light.grid import Array32, GridShape, fill_extinction, fill_from_finer
 from dovrek.core.clouds.light.land_shade import shade_from_land
 from dovrek.core.clouds.light.solve import clear_below, solve_sky, solve_sun
 from dovrek.core.clouds.light.sweep import (
@@ -62,6 +62,8 @@ def extinction(tools: Tools, record: Record, solid: NDArray[np.uint8], stood: Ce
     # All levels at once: no thread waits for the last rows of each.
     tools.workers.all(tools.cancel, [partial(rows, level, i0) for level in range(grid.levels)
                                      for i0 in range(0, grid.n, CHUNK)])
+    for level in range(1, grid.levels):
+        fill_from_finer(sigma[level - 1], sigma[level])
     return sigma
 
 

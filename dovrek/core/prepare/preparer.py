@@ -54,7 +54,8 @@ from dovrek.core.prepare.fineness import Fineness
 from dovrek.core.prepare.in_hand import held_view, near_sun
 from dovrek.core.prepare.lighting import extinction_node, light_nodes, mean_depth
 from dovrek.core.run.cache import StageCache
-from dovrek.core.run.stage import Maker, Node, Tools, key_of, stage
+from dovrek.core.run.maker import Maker
+from dovrek.core.run.stage import Node, Tools, key_of, stage
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.scene import Scene
 from dovrek.sky.document import Sky
@@ -140,7 +141,8 @@ class Preparer:
         told = _told_by(sky, moved)
         sky = raised(sky)
         air = self.air_of(sky, draft=fineness.rough)
-        bodies = self._bodies(sky, fineness, cancel, moved)
+        with self.maker(cancel).beside([air.table, air.scattered]):
+            bodies = self._bodies(sky, fineness, cancel, moved)
         lit = [self._lit(sky, source, air, bodies, fineness, cancel) for source in sources(sky)]
         built = self.cache.memo("scenes", "")
         built[told, fineness] = [("scene", light.key) for light in lit]
@@ -184,14 +186,14 @@ class Preparer:
         maker, sun = self.maker(cancel), source.place
         atmosphere = self._atmosphere(air, cancel)
         radius = atmosphere.media.radius_km * 1e3
-        means = maker.all([mean_depth(sigma=extinction_node(b, fineness), dz=b.grid.dz)
-                           for b in bodies])
-        shade = shade_of(bodies, means, sun, fineness)
         lit_by = light_direction(near_sun(sun) if fineness.in_hand else sun)
         shape = ready_land(relief=shape_of(sky.relief))
         land = maker.make(shape)
         land_at = land_record(sky, len(land.heights) - 1, land.places, len(land.sky))
         light = light_nodes(bodies, lit_by, radius, fineness, shape, land_at)
+        means = maker.all([mean_depth(sigma=extinction_node(b, fineness), dz=b.grid.dz)
+                           for b in bodies] + light)[:len(bodies)]
+        shade = shade_of(bodies, means, sun, fineness)
         height = sky.camera.altitude_m
         high = high_eye(height, radius)
         far = farthest_m(bodies, height, radius)

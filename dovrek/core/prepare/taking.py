@@ -10,7 +10,7 @@ import numpy as np
 
 from dovrek.core.clouds.shapes import BOX, ShapeParameters, Shapes, forms_of
 from dovrek.core.prepare.bodies import LayerBody
-from dovrek.core.run.stage import Maker
+from dovrek.core.run.maker import Maker
 from dovrek.sky.seen import placed_by_hand
 
 NEAR = 1.25  # of its radius from its axis, up to which a cloud is meant

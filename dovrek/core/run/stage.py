@@ -11,13 +11,12 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable
 from dataclasses import fields, is_dataclass
-from functools import lru_cache, partial
-from typing import Any, Generic, NamedTuple, TypeVar, cast
+from functools import lru_cache
+from typing import Any, Generic, NamedTuple, TypeVar
 
 import numpy as np
 from pydantic import BaseModel
 
-from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Workers
 
 T = TypeVar("T")
@@ -122,85 +121,10 @@ def _feed(digest: Any, value: Any) -> None:
         raise TypeError(f"{type(value).__name__} can be no input of a stage: give its values")
 
 
-def _nodes_in(value: Any) -> Iterable[Node[Any]]:
+def nodes_in(value: Any) -> Iterable[Node[Any]]:
+    """The nodes among the inputs of one."""
     if isinstance(value, Node):
         yield value
     elif isinstance(value, tuple | list):
         for each in value:
-            yield from _nodes_in(each)
-
-
-class Maker:
-    """Builds nodes: what is at hand is taken, the rest is made, side by side where it may be."""
-
-    def __init__(self, cache: StageCache, tools: Tools) -> None:
-        self.cache, self.tools = cache, tools
-
-    def holds(self, *nodes: Node[Any]) -> bool:
-        """Whether all are at hand."""
-        return all(node.place in self.cache for node in nodes)
-
-    def make(self, node: Node[T]) -> T:
-        """The node's result. Raises Cancelled."""
-        return cast(T, self.all([node])[0])
-
-    def all(self, nodes: Iterable[Node[Any]]) -> list[Any]:
-        """The results of nodes, in order. Raises Cancelled."""
-        nodes = list(nodes)
-        found: dict[str, Any] = {}
-        missing = self._missing(nodes, found)
-        while missing:
-            self.tools.cancel.check()
-            ready = [n for n in missing.values()
-                     if not any(i.key in missing for i in _nodes_in(list(n.inputs.values())))]
-            beside = [n for n in ready if not n.of.wide]
-            if beside:  # those that stand in line first are the longest
-                beside.sort(key=lambda n: -_size(n, found))
-                made = self.tools.workers.all(
-                    self.tools.cancel, [partial(self._build, n, found) for n in beside])
-                done = list(zip(beside, made, strict=True))
-            else:
-                done = [(ready[0], self._build(ready[0], found))]
-            self.tools.cancel.check()
-            for node, value in done:
-                found[node.key] = value
-                if node.of.kept:
-                    self.cache.put(node.place, value)
-                del missing[node.key]
-        return [found[node.key] for node in nodes]
-
-    def _missing(self, nodes: list[Node[Any]], found: dict[str, Any]) -> dict[str, Node[Any]]:
-        """All that must be built for nodes; what is at hand goes into `found`."""
-        missing: dict[str, Node[Any]] = {}
-        waiting = list(nodes)
-        while waiting:
-            node = waiting.pop()
-            if node.key in found or node.key in missing:
-                continue
-            if isinstance(node, Known):
-                found[node.key] = node.value
-                continue
-            there, value = self.cache.find(node.place)
-            if there:
-                found[node.key] = value
-                continue
-            missing[node.key] = node
-            waiting += _nodes_in(list(node.inputs.values()))
-        return missing
-
-    def _build(self, node: Node[T], found: dict[str, Any]) -> T:
-        def filled(value: Any) -> Any:
-            if isinstance(value, Node):
-                return found[value.key]
-            if type(value) in (tuple, list):
-                return type(value)(filled(each) for each in value)
-            return value
-
-        inputs = {name: filled(value) for name, value in node.inputs.items()}
-        return self.cache.timed(node.of.name, lambda: node.of.build(self.tools, **inputs))
-
-
-def _size(node: Node[Any], found: dict[str, Any]) -> int:
-    """About how long a node takes: by the bytes it is made of."""
-    return sum(getattr(found.get(i.key), "nbytes", 0)
-               for i in _nodes_in(list(node.inputs.values())))
+            yield from nodes_in(each)

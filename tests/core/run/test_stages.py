@@ -11,7 +11,8 @@ import pytest
 from numpy.typing import NDArray
 
 from dovrek.core.run.cache import StageCache
-from dovrek.core.run.stage import Known, Maker, Tools, key_of, stage
+from dovrek.core.run.maker import Maker
+from dovrek.core.run.stage import Known, Tools, key_of, stage
 from dovrek.core.run.workers import Cancel, Cancelled, Workers
 
 
@@ -174,3 +175,69 @@ def test_keys_tell_values_apart() -> None:
              key_of(True, "a"), key_of(np.array([1]), "a"), key_of(np.array([1.0]), "a"),
              key_of(doubled(value=1), "a"), key_of(doubled(value=2), "a"), key_of(None, "a")]
     assert len({key_of(1, "a"), *other}) == len(other) + 1
+
+
+@stage("waits")
+def waits(tools: Tools, mine: int) -> int:
+    """Until `wide_meets` has come to where it waits too."""
+    MEET.wait(20)
+    return mine
+
+
+@stage("wide meets", wide=True)
+def wide_meets(tools: Tools, mine: int) -> int:
+    MEET.wait(20)
+    return mine
+
+
+@stage("closed", wide=True)
+def closing(tools: Tools, mine: int) -> int:
+    tools.workers.close()
+    return mine
+
+
+@stage("broken")
+def broken(tools: Tools, mine: int) -> int:
+    raise ValueError("no such number")
+
+
+@stage("pair", kept=False)
+def pair(tools: Tools, one: int, other: int) -> int:
+    return one + other
+
+
+MEET = threading.Barrier(3)
+
+
+def test_wide_work_and_narrow_go_side_by_side(workers: Workers) -> None:
+    """Two narrow nodes and a wide one wait for one another: none is kept until others are done."""
+    maker = maker_of(workers)
+    nodes = [waits(mine=1), wide_meets(mine=2), waits(mine=3)]
+    assert maker.all(nodes) == [1, 2, 3] and not MEET.broken
+
+
+def test_what_is_asked_for_beside_is_there_at_the_end(workers: Workers) -> None:
+    maker = maker_of(workers)
+    with maker.beside([doubled(value=4)]):
+        assert maker.make(doubled(value=5))[0] == 10
+    assert maker.cache.built.count("doubled") == 2 and maker.holds(doubled(value=4))
+    with maker.beside([doubled(value=4)]):  # at hand
+        pass
+    assert maker.cache.built.count("doubled") == 2
+    with pytest.raises(ValueError, match="no such number"), maker.beside([broken(mine=1)]):
+        assert maker.make(doubled(value=6))[0] == 12
+
+
+def test_what_breaks_is_said_and_nothing_goes_on(workers: Workers) -> None:
+    maker = maker_of(workers)
+    with pytest.raises(ValueError, match="no such number"):
+        maker.make(pair(one=broken(mine=1), other=total(parts=[doubled(value=1)], more=0)))
+    assert "pair" not in maker.cache.built
+    assert maker.make(doubled(value=1))[0] == 2  # and others go on
+
+
+def test_a_pool_that_closes_keeps_nobody_waiting() -> None:
+    workers = Workers(2)
+    maker = maker_of(workers)
+    with pytest.raises((RuntimeError, Cancelled)):
+        maker.make(pair(one=closing(mine=1), other=pair(one=closing(mine=1), other=2)))

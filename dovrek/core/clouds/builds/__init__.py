@@ -12,17 +12,22 @@ from dovrek.core.compile.choosing import chosen
 from dovrek.sky.genera import CELLS, HEAPS, SHEETS, VEILS
 from dovrek.sky.layer import Layer
 
-BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, veil.BUILD, cells.BUILD, slab.BUILD,
-                             lenses.BUILD, fog.BUILD, storm.BUILD, face.BUILD)
+BUILDS: tuple[Build, ...] = (heaps.BUILD, sheet.BUILD, cells.BUILD, storm.BUILD, face.BUILD,
+                             veil.BUILD, slab.BUILD, lenses.BUILD, fog.BUILD)
+PLANNED = sum(b.plan is not None for b in BUILDS)  # they come first
 HEAPED_SPECIES = {"castellanus", "floccus", "fractus"}
 _OF_GENUS: dict[str, Build] = (
     dict.fromkeys(HEAPS, heaps.BUILD) | dict.fromkeys(CELLS, cells.BUILD)
     | dict.fromkeys(SHEETS, sheet.BUILD) | dict.fromkeys(VEILS, veil.BUILD)
     | {"slab": slab.BUILD, "fog": fog.BUILD})
 
-# Kernels that take the build's place in BUILDS, then what the build's own kernel takes.
+# Kernels that take the build's place in BUILDS, then what the build's own kernel takes; `plan_of`
+# and `sample_on` know those with a plan.
 sample_of = chosen("cloud_samples", [b.sample for b in BUILDS],
                    "field, p, x, y, z, footprint, detail")
+plan_of = chosen("cloud_plans", [b.plan for b in BUILDS[:PLANNED]], "field, p, x, y, footprint")
+sample_on = chosen("cloud_samples_on", [b.on_plan for b in BUILDS[:PLANNED]],
+                   "field, p, x, y, z, plan, footprint, detail")
 score_of = chosen("cloud_scores", [b.score for b in BUILDS], "field, p, x, y, footprint")
 
 

@@ -85,17 +85,31 @@ def score(field, p, x, y, footprint):
 
 
 @inner
-def sample(field, p, x, y, z, footprint, detail):
-    """Signed distance and extinction in a sheet of rounded cells."""
-    thick = p.thickness
-    out = max(z - 1.02 * thick, -z - 0.02 * thick)
-    if out > 0.0:
-        return -out - 1.0, 0.0
-    size = p.cell_size
+def plan(field, p, x, y, footprint):
+    """Of a column: its score over the level, and how swollen the sheet is there."""
     u = x * p.wind_x + y * p.wind_y + p.shift_x
     v = -x * p.wind_y + y * p.wind_x + p.shift_y
     score, swollen = _score(field, p, x, y, u, v, footprint)
-    score = within(field, p, x, y, score, footprint) - p.level
+    return within(field, p, x, y, score, footprint) - p.level, swollen, 0.0, 0.0
+
+
+@inner
+def sample(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in a sheet of rounded cells."""
+    out = max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    return on_plan(field, p, x, y, z, plan(field, p, x, y, footprint), footprint, detail)
+
+
+@inner
+def on_plan(field, p, x, y, z, plan, footprint, detail):
+    """The same in a column whose plan is known."""
+    thick, size = p.thickness, p.cell_size
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    score, swollen = plan[0], plan[1]
     if score < -0.5:
         return -min((-score - 0.3) * 0.35 * size, 400.0), 0.0
     # A lens on each cell: high where the score is, closing toward its outline. Where cells have
@@ -149,4 +163,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
                       int(min(max(0.9 * sigma_per_m * thick_m, 12), 24)))
 
 
-BUILD = Build("cells", SHEET, sample, score, step_m, cells_of, coarsest=0.35)
+BUILD = Build("cells", SHEET, sample, score, step_m, cells_of, coarsest=0.35,
+              plan=plan, on_plan=on_plan)

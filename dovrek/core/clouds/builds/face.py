@@ -110,13 +110,28 @@ def score(field, p, x, y, footprint):
 
 
 @inner
+def plan(field, p, x, y, footprint):
+    """Of a column: its score over the level, and how high its clouds are, 0 … 1."""
+    s, high = _score(field, p, x, y, footprint)
+    return s - p.level, high, 0.0, 0.0
+
+
+@inner
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction; between the base and the highest fronts' tops."""
     thick = p.thickness
     if z < -0.02 * thick or z > 1.02 * thick:
         return -max(z - 1.02 * thick, -0.02 * thick - z) - 1.0, 0.0
-    s, high = _score(field, p, x, y, footprint)
-    s -= p.level
+    return on_plan(field, p, x, y, z, plan(field, p, x, y, footprint), footprint, detail)
+
+
+@inner
+def on_plan(field, p, x, y, z, plan, footprint, detail):
+    """The same in a column whose plan is known."""
+    thick = p.thickness
+    if z < -0.02 * thick or z > 1.02 * thick:
+        return -max(z - 1.02 * thick, -0.02 * thick - z) - 1.0, 0.0
+    s, high = plan[0], plan[1]
     top = thick * (LOW_TOP + (0.98 - LOW_TOP) * high) * (0.3 + 0.7 * smoothstep(-0.05, 0.7, s))
     f = min(top - z, z + 0.01 * thick)
     if s < 0.0:
@@ -140,4 +155,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
     return LightCells(1200.0, int(min(max(0.3 * sigma_per_m * thick_m, 16), 24)))
 
 
-BUILD = Build("face", SHEET, sample, score, step_m, cells_of, lowest=-0.02, highest=1.02)
+BUILD = Build("face", SHEET, sample, score, step_m, cells_of, lowest=-0.02, highest=1.02,
+              plan=plan, on_plan=on_plan)

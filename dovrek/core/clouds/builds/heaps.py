@@ -13,6 +13,7 @@ from dovrek.core.compile.kernels import inner, kernel, part
 from dovrek.core.compile.noise import BILLOW, WISP, noise_at, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
+NEAR = 8.0  # metres that a step beside clouds goes at least
 ERODED = 0.11  # of a cell's size that old age eats from all sides
 TORN = 0.22  # fray above which the skin tears
 FINEST = 0.34  # amplitude of the finest lumps over that of the next wider ones
@@ -196,23 +197,72 @@ def _ragged(field, p, x, y, best, own, footprint):
     return ragged
 
 
+@part
+def _square_of(p, x, y):
+    """The lattice's square that a place lies in."""
+    period, squares = p.period, p.squares
+    i = min(int((x - math.floor(x / period) * period) / period * squares), squares - 1)
+    j = min(int((y - math.floor(y / period) * period) / period * squares), squares - 1)
+    return i * squares + j
+
+
+@part
+def _lump_of(p):
+    """Amplitude of the skin of a full-grown cloud, metres."""
+    return 0.052 * min(p.cell_size, 3600.0) * (0.35 + 1.1 * p.lobes)
+
+
+@inner
+def plan(field, p, x, y, footprint):
+    """Of a column: how far the nearest circle of a cloud is that it lies outside of, the height
+    above which it is clear, and whether it lies within a circle."""
+    square = _square_of(p, x, y)
+    first, last = field.links[p.starts_at + square], field.links[p.starts_at + square + 1]
+    if first == last:
+        return max(field.clearances[p.clearances_at + square], 20.0), 1e9, 0.0, 0.0
+    period = p.period
+    px, py = x - math.floor(x / period) * period, y - math.floor(y / period) * period
+    aside, within, high, highest = 1e9, False, -1e9, -1e9
+    for m in range(first, last):
+        cloud = field.instances[p.instances_at + field.links[p.members_at + m]]
+        dx, dy = abs(px - cloud.x), abs(py - cloud.y)
+        dx, dy = min(dx, period - dx), min(dy, period - dy)
+        away = math.sqrt(dx * dx + dy * dy) - cloud.reach
+        highest = max(highest, cloud.top)
+        if away > 0.0:
+            aside = min(aside, away)
+        else:
+            within, high = True, max(high, cloud.top)
+    over = 0.5 * _lump_of(p)
+    if within:
+        return aside, high + over, 1.0, 0.0
+    return aside, highest + over, 0.0, 0.0
+
+
+@inner
+def on_plan(field, p, x, y, z, plan, footprint, detail):
+    """Signed distance and extinction in a column whose plan is known."""
+    aside, over, within = plan[0], z - plan[1], plan[2] > 0.0
+    if not within:
+        return -max(aside, over, NEAR), 0.0
+    if over > 0.0:
+        return -max(min(aside, over), NEAR), 0.0
+    return sample(field, p, x, y, z, footprint, detail)
+
+
 @inner
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction among heaped clouds."""
-    period = p.period
-    squares = p.squares
-    i = min(int((x - math.floor(x / period) * period) / period * squares), squares - 1)
-    j = min(int((y - math.floor(y / period) * period) / period * squares), squares - 1)
-    square = i * squares + j
+    square = _square_of(p, x, y)
     first, last = field.links[p.starts_at + square], field.links[p.starts_at + square + 1]
     if first == last:
         return -max(field.clearances[p.clearances_at + square], 20.0), 0.0
     # The skin swells with the size of the cells; its amplitude bounds what it can change.
-    lump = 0.052 * min(p.cell_size, 3600.0) * (0.35 + 1.1 * p.lobes)
+    lump = _lump_of(p)
     best, own, down, age, top, late, dense, outside = _nearest(field, p, x, y, z, lump, first,
                                                                last)
     if best < -1e8:
-        return min(outside, -8.0), 0.0
+        return min(outside, -NEAR), 0.0
     x, y = x - late * p.back_x, y - late * p.back_y  # its skin is its own, wherever it was born
     if p.masked > 0.0:  # clouds shrink toward the border and are gone beyond it
         best -= 0.45 * p.cell_size * own * (1.0 - region_at(field, p, x, y, footprint))
@@ -257,4 +307,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
     return LightCells(min(max(size_m / 24.0, 25.0), 250.0), int(min(max(thick_m / 45.0, 12), 34)))
 
 
-BUILD = Build("heaps", HEAPED, sample, no_score, step_m, cells_of)
+BUILD = Build("heaps", HEAPED, sample, no_score, step_m, cells_of, plan=plan,
+              on_plan=on_plan)

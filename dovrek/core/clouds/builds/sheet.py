@@ -11,6 +11,7 @@ from dovrek.core.compile.kernels import inner
 from dovrek.core.compile.noise import WISP, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
+OUTSIDE = -0.35  # of the cells' size, where no lump reaches
 UNBROKEN = -8.0  # level of score of a sheet without a gap
 
 
@@ -30,26 +31,45 @@ def score(field, p, x, y, footprint):
 
 
 @inner
-def sample(field, p, x, y, z, footprint, detail):
-    """Signed distance and extinction in a sheet with soft waves."""
-    thick = p.thickness
-    out = max(z - 1.02 * thick, -z - 0.02 * thick)
-    if out > 0.0:
-        return -out - 1.0, 0.0
+def plan(field, p, x, y, footprint):
+    """Of a column: how far it lies within the sheet's outline on the map, metres; how its top and
+    its base wave; how far the base does in all."""
     size = p.cell_size
     d = 6.0 * size  # an unbroken sheet has no edge near
     if p.level > UNBROKEN or p.masked > 0.0:
         found = within(field, p, x, y, score(field, p, x, y, footprint), footprint)
         d = (found - p.level) * 0.9 * size
-    if d < -0.35 * size:
-        return -min(-d * 0.25, 600.0), 0.0
+    if d < OUTSIDE * size:
+        return d, 0.0, 0.0, 0.0
     n = flat_noise(field.bytes, x + p.shift_x, y + p.shift_y, 4.1 * size, 0.29 + p.churn, footprint)
     m = flat_noise(field.bytes, y - p.shift_x, x + p.shift_y, 2.7 * size, 0.61 + p.churn, footprint)
-    thin = smoothstep(-0.1 * size, 0.5 * size, d)
-    top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
     relief = 0.22 * p.lobes * m
     if p.rows > 0.0:
         relief += 0.24 * p.rows * waves(field, p, x, y, 0.35 * p.row_spacing * m, footprint)
+    return d, n, m, relief
+
+
+@inner
+def sample(field, p, x, y, z, footprint, detail):
+    """Signed distance and extinction in a sheet with soft waves."""
+    out = max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    return on_plan(field, p, x, y, z, plan(field, p, x, y, footprint), footprint, detail)
+
+
+@inner
+def on_plan(field, p, x, y, z, plan, footprint, detail):
+    """The same in a column whose plan is known."""
+    thick, size = p.thickness, p.cell_size
+    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    if out > 0.0:
+        return -out - 1.0, 0.0
+    d, n, m, relief = plan
+    if d < OUTSIDE * size:
+        return -min(-d * 0.25, 600.0), 0.0
+    thin = smoothstep(-0.1 * size, 0.5 * size, d)
+    top = thick * (0.80 + 0.20 * n) * (0.35 + 0.65 * thin)
     bottom = thick * max(0.10 + p.round_base * relief, 0.0) * (2.0 - thin)
     f = min(top - z, z - bottom)
     f = min(f, d + 0.25 * thick)
@@ -82,4 +102,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
                       int(min(max(0.9 * sigma_per_m * thick_m, 14), 34)))
 
 
-BUILD = Build("sheet", SHEET, sample, score, step_m, cells_of, coarsest=0.5)
+BUILD = Build("sheet", SHEET, sample, score, step_m, cells_of, coarsest=0.5,
+              plan=plan, on_plan=on_plan)

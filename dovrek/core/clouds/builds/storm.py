@@ -97,8 +97,8 @@ def score(field, p, x, y, footprint):
 
 
 @inner
-def _low_cells(field, p, x, y, z, r, footprint):
-    """Height above the place up to the low cells about the storm."""
+def _low_cells(field, p, x, y, r, footprint):
+    """Height of the low cells about the storm, metres; below nought there are none."""
     size = SEA_CELL_M * p.storm_radius / USUAL_M
     bend = flat_noise(field.bytes, x, y, 7.0 * size, 0.27, footprint)
     cell = cell_at(x / size + 0.5 * bend, y / size - 0.4 * bend, p.cell_seed, 0.4)
@@ -108,7 +108,7 @@ def _low_cells(field, p, x, y, z, r, footprint):
     m = flat_noise(field.bytes, x, y, 2.1 * size, 0.43, footprint)
     spread = 0.8 * cell - 1.3 + 1.2 * p.storm_sea + 1.5 * n + 0.7 * m
     spread -= 4.0 * (1.0 - smoothstep(p.storm_eye, 2.0 * p.storm_wall, r))
-    return SEA_HIGH * p.thickness * clamp(1.3 * spread, -1.0, 1.0) - z
+    return SEA_HIGH * p.thickness * clamp(1.3 * spread, -1.0, 1.0)
 
 
 @inner
@@ -131,28 +131,54 @@ def _shield(field, p, x, y, r, grown, footprint):
 
 
 @inner
+def _plan(field, p, x, y, low, high, footprint):
+    """Of a column: score over the level, height of its top and of the low cells (where `low` asks
+    for them), extinction of the ice over it (where `high` does)."""
+    thick = p.thickness
+    x, y, r = _about(field, p, x, y, footprint)
+    s, relief = _score(field, p, x, y, r, footprint)
+    s -= p.level
+    near = r / (3.0 * p.storm_wall)
+    share = p.storm_high + (1.0 - p.storm_high) * math.exp(-near * near)
+    top = thick * share * (0.35 + 0.65 * smoothstep(-0.1, 1.1, s)) * (1.0 + RELIEF * relief)
+    cells, ice = 0.0, 0.0
+    if low and p.storm_sea > 0.0:
+        cells = _low_cells(field, p, x, y, r, footprint)
+    if high and p.storm_shield > 0.0:
+        ice = _shield(field, p, x, y, r, p.storm_radius / USUAL_M, footprint)
+    return s, min(top, 0.98 * thick), cells, ice
+
+
+@inner
+def plan(field, p, x, y, footprint):
+    """All of a column."""
+    return _plan(field, p, x, y, True, True, footprint)
+
+
+@inner
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction; between the base and the eyewall's top."""
     thick = p.thickness
     if z < -0.02 * thick or z > 1.02 * thick:
         return -max(z - 1.02 * thick, -0.02 * thick - z) - 1.0, 0.0
-    x, y, r = _about(field, p, x, y, footprint)
-    s, relief = _score(field, p, x, y, r, footprint)
-    s -= p.level
-    grown = p.storm_radius / USUAL_M
-    near = r / (3.0 * p.storm_wall)
-    high = p.storm_high + (1.0 - p.storm_high) * math.exp(-near * near)
-    rise = smoothstep(-0.1, 1.1, s)
-    top = thick * high * (0.35 + 0.65 * rise) * (1.0 + RELIEF * relief)
-    top = min(top, 0.98 * thick)
+    known = _plan(field, p, x, y, z < SEA_HIGH * thick, z > SHIELD_LOW * thick, footprint)
+    return on_plan(field, p, x, y, z, known, footprint, detail)
+
+
+@inner
+def on_plan(field, p, x, y, z, plan, footprint, detail):
+    """The same in a column whose plan is known."""
+    thick = p.thickness
+    if z < -0.02 * thick or z > 1.02 * thick:
+        return -max(z - 1.02 * thick, -0.02 * thick - z) - 1.0, 0.0
+    s, top, low, ice = plan
     f = min(top - z, z + 0.01 * thick)
     if s < 0.0:
-        f = min(f, FLAT * grown * s)
+        f = min(f, FLAT * p.storm_radius / USUAL_M * s)
     if p.storm_sea > 0.0 and z < SEA_HIGH * thick:
-        f = max(f, min(_low_cells(field, p, x, y, z, r, footprint), z + 0.01 * thick))
-    ice = 0.0
-    if p.storm_shield > 0.0 and z > SHIELD_LOW * thick:
-        ice = _shield(field, p, x, y, r, grown, footprint)
+        f = max(f, min(low - z, z + 0.01 * thick))
+    if z <= SHIELD_LOW * thick:
+        ice = 0.0
     lump = lump_of(p)
     if f < -lump:
         if ice > 0.0:
@@ -160,6 +186,7 @@ def sample(field, p, x, y, z, footprint, detail):
         if z > SHIELD_LOW * thick or p.storm_shield <= 0.0:
             return 0.7 * (f + lump) - 1.0, 0.0
         return max(0.7 * (f + lump), z - SHIELD_LOW * thick) - 1.0, 0.0
+    x, y, _ = _about(field, p, x, y, footprint)
     f, edge = bulged(field, p, x, y, z, f, footprint, detail)
     if f <= 0.0:
         return (0.05 * thick, ice) if ice > 0.0 else (max(0.7 * f, -0.1 * thick) - 1.0, 0.0)
@@ -183,4 +210,4 @@ def _most(p: Any) -> float:
 
 
 BUILD = Build("storm", SHEET, sample, score, step_m, cells_of, most=_most, lowest=-0.02,
-              highest=1.02)
+              highest=1.02, plan=plan, on_plan=on_plan)
