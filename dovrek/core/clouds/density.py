@@ -66,14 +66,14 @@ def density(field, layer, x, y, z, footprint, detail):
     return _standing(field, p, x, y, z, footprint, detail)
 
 
-@inner
+@part
 def upright(p):
     """Whether a column of the layer is a column of its build, with a plan."""
     return (p.build < PLANNED and p.slant == 0.0 and p.fade <= 0.0 and p.bank == 0
             and p.drape == 0.0)
 
 
-@inner
+@part
 def planned(field, layer, x, y, footprint):
     """What `density_on` may know of a column beforehand."""
     p = field.layers[layer]
@@ -82,7 +82,7 @@ def planned(field, layer, x, y, footprint):
     return 0.0, 0.0, 0.0, 0.0
 
 
-@inner
+@part
 def density_on(field, layer, x, y, z, plan, footprint, detail):
     """`density` in a column that `planned` has looked at, which is sooner up and down one."""
     p = field.layers[layer]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import CancelledError, Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import partial
 from typing import Any, TypeVar, cast
@@ -148,11 +148,15 @@ class _Making:
                 built.add_done_callback(partial(self._ended, node))
 
     def _ended(self, node: Node[Any], built: Future[Any]) -> None:
-        error = Cancelled() if built.cancelled() else built.exception()
-        if error is None:
+        error: BaseException | None = None
+        try:
             self._done(node, built.result())
+        except CancelledError:  # the pool was closed
+            error = Cancelled()
+        except BaseException as other:  # raised where all was asked for
+            error = other
         with self._news:
-            self._error = self._error or error  # raised where all was asked for
+            self._error = self._error or error
             self._beside -= 1
             self._start()
             self._news.notify_all()

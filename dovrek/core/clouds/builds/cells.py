@@ -9,7 +9,7 @@ from dovrek.core.clouds.masks import within
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import cell_at, flat_noise, waves
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import inner, part
 from dovrek.core.compile.noise import BILLOW, WISP, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
@@ -93,7 +93,7 @@ def plan(field, p, x, y, footprint):
     return within(field, p, x, y, score, footprint) - p.level, swollen, 0.0, 0.0
 
 
-@inner
+@part
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet of rounded cells."""
     out = max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)

@@ -10,7 +10,7 @@ from dovrek.core.clouds.builds.bulge import bulged, lump_of
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import cell_at, flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import inner, part
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.layer import Layer
 
@@ -116,7 +116,7 @@ def plan(field, p, x, y, footprint):
     return s - p.level, high, 0.0, 0.0
 
 
-@inner
+@part
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction; between the base and the highest fronts' tops."""
     thick = p.thickness

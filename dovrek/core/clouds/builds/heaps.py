@@ -239,7 +239,7 @@ def plan(field, p, x, y, footprint):
     return aside, highest + over, 0.0, 0.0
 
 
-@inner
+@part
 def on_plan(field, p, x, y, z, plan, footprint, detail):
     """Signed distance and extinction in a column whose plan is known."""
     aside, over, within = plan[0], z - plan[1], plan[2] > 0.0

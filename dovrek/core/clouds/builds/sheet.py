@@ -7,7 +7,7 @@ from dovrek.core.clouds.masks import within
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import apart, flat_noise, waves
 from dovrek.core.compile.arithmetic import smoothstep
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import inner, part
 from dovrek.core.compile.noise import WISP, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
@@ -49,7 +49,7 @@ def plan(field, p, x, y, footprint):
     return d, n, m, relief
 
 
-@inner
+@part
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet with soft waves."""
     out = max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)

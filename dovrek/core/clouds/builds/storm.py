@@ -14,7 +14,7 @@ from dovrek.core.clouds.builds.bulge import bulged, lump_of
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import cell_at, flat_noise
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import inner, part
 from dovrek.sky.layer import Layer
 
 USUAL_M = 450_000.0  # radius that the lengths below belong to
@@ -155,7 +155,7 @@ def plan(field, p, x, y, footprint):
     return _plan(field, p, x, y, True, True, footprint)
 
 
-@inner
+@part
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction; between the base and the eyewall's top."""
     thick = p.thickness
