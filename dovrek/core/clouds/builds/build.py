@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from dovrek.core.compile.kernels import inner
+from dovrek.core.compile.kernels import inner, part
 from dovrek.sky.layer import Layer
 
 
@@ -23,6 +23,12 @@ class LightCells(NamedTuple):
 def no_score(field, p, x, y, footprint):
     """The score of what no score decides."""
     return 0.0
+
+
+@part
+def beyond(p, z):
+    """How far a height lies beyond a sheet's faces, metres; below nought within them."""
+    return max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)
 
 
 def _most(p: Any) -> float:

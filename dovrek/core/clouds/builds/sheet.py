@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dovrek.core.clouds.builds.build import Build, LightCells
+from dovrek.core.clouds.builds.build import Build, LightCells, beyond
 from dovrek.core.clouds.masks import within
 from dovrek.core.clouds.record import SHEET
 from dovrek.core.clouds.texture import apart, flat_noise, waves
@@ -52,7 +52,7 @@ def plan(field, p, x, y, footprint):
 @part
 def sample(field, p, x, y, z, footprint, detail):
     """Signed distance and extinction in a sheet with soft waves."""
-    out = max(z - 1.02 * p.thickness, -z - 0.02 * p.thickness)
+    out = beyond(p, z)
     if out > 0.0:
         return -out - 1.0, 0.0
     return on_plan(field, p, x, y, z, plan(field, p, x, y, footprint), footprint, detail)
@@ -62,7 +62,7 @@ def sample(field, p, x, y, z, footprint, detail):
 def on_plan(field, p, x, y, z, plan, footprint, detail):
     """The same in a column whose plan is known."""
     thick, size = p.thickness, p.cell_size
-    out = max(z - 1.02 * thick, -z - 0.02 * thick)
+    out = beyond(p, z)
     if out > 0.0:
         return -out - 1.0, 0.0
     d, n, m, relief = plan
