@@ -88,6 +88,32 @@ def test_the_gallery_gets_a_draft(live: Live) -> None:
     assert Image.open(io.BytesIO(small.image)).size == (small.width, small.height)
 
 
+def test_windows_that_were_closed_leave_nothing_to_do(live: Live,
+                                                      monkeypatch: pytest.MonkeyPatch) -> None:
+    """What they had open is made a draft for the gallery at most; a window that comes back finds
+    it finished."""
+    monkeypatch.setattr("dovrek.web.live.looks.LOOKED_AT_S", 3.0)
+    kept: list[int] = []
+    live.kept = lambda slug, revision, png: kept.append(revision)
+    live.show("left", sky_of(name="left"), 1)
+    for second in range(20):  # of a clip, as a hand on its marker leaves them
+        live.show("left", sky_of(name="left"), 1, Look(clip_s=float(second)))
+    time.sleep(3.1)  # no window asks
+    live.start()
+    end = time.monotonic() + 300
+    while not kept and time.monotonic() < end:
+        time.sleep(0.05)
+    with live._lock:
+        held = dict(live._sessions)
+        assert not any(session.wants for session in held.values())
+    assert kept == [1] and not held["left", Look()].done
+    assert not any(s.shown for (_, look), s in held.items() if look.clip_s is not None)
+    monkeypatch.setattr("dovrek.web.live.looks.LOOKED_AT_S", 300.0)
+    live.show("left", sky_of(name="left"), 1)
+    until_done(live, "left", 1)
+    assert held["left", Look()].done and held["left", Look()].light_quality == "proof"
+
+
 def until_done(live: Live, slug: str, revision: int) -> None:
     """Wait as a page does until the picture of a revision is finished."""
     serial, progress, end = 0, -1.0, time.monotonic() + 300

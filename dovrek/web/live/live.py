@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dovrek.core.picture.ahead import Ahead
 from dovrek.core.picture.probe import lids_of
 from dovrek.core.picture.render import Metered, render_frame
 from dovrek.core.picture.studio import Studio, Wish, holed
@@ -49,7 +48,6 @@ SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH, HAND_WIDTH = 256, 160
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
-LOOKED_AT_S = 20.0  # a look that no window has asked for so long is not followed
 
 
 class Live(Windows):
@@ -67,14 +65,12 @@ class Live(Windows):
         self._in_hand = False  # a hand drags what it shows
         self._quiet_until = 0.0
         self._shown_at = 0.0
-        self._ahead: Ahead | None = None
         self._ribbon, self._ribbon_lock = Preparer(Workers(1, be_nice)), threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 
     def start(self) -> None:
-        self._ahead = Ahead()
-        self.compiling = self._ahead.at_work
+        self.compiling = self.studio.compile_ahead()
         self._thread.start()
 
     def close(self) -> None:
@@ -84,8 +80,6 @@ class Live(Windows):
             self._lock.notify_all()
         if self._thread.is_alive():
             self._thread.join(timeout=5)
-        if self._ahead is not None:
-            self._ahead.end()
         self.studio.close()
 
     # -- what windows ask -----------------------------------------------------------------
@@ -112,8 +106,10 @@ class Live(Windows):
         """Make a draft of a sky that no window shows, for `kept`, when there is nothing else to
         do."""
         with self._lock:
-            self._sessions.setdefault((slug, Look()), Session(sky, revision, time.perf_counter(),
-                                                              Look(), polled=UNSEEN))
+            held = self._sessions.setdefault((slug, Look()), Session(
+                sky, revision, time.perf_counter(), Look(), polled=UNSEEN))
+            if not held.watched:
+                held.turn_to(sky, revision, time.perf_counter())
             self._lock.notify_all()
 
     def hush(self) -> None:
@@ -155,8 +151,7 @@ class Live(Windows):
     def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float) -> None:
         with self._lock:
             for key, other in self._sessions.items():  # other views of it that are open
-                if key[0] == slug and key[1] != look and (
-                        time.monotonic() - other.polled < LOOKED_AT_S):
+                if key[0] == slug and key[1] != look and other.watched:
                     other.turn_to(sky, revision, time.perf_counter() - 1e-3)
             if look.clip_s is not None:  # moments that a hand has left are not waited for
                 for key in left_moments(self._sessions, slug, look):
@@ -169,7 +164,7 @@ class Live(Windows):
                     del self._sessions[min(self._sessions,
                                            key=lambda k: self._sessions[k].asked)]
             else:
-                session.polled = time.monotonic()
+                self._watch(session)
                 if not session.turn_to(sky, revision, time.perf_counter()) and session.answered:
                     return
             self._give_way()
@@ -192,10 +187,8 @@ class Live(Windows):
                 if quiet > 0.0:
                     self._lock.wait(quiet)
                     continue
-                waiting = [(k, s) for k, s in self._sessions.items()
-                           if not s.done and not (s.unseen and s.light_quality == "draft")]
-                first = [item for item in waiting if not item[1].answered
-                         and time.monotonic() - item[1].polled < LOOKED_AT_S]
+                waiting = [item for item in self._sessions.items() if item[1].wants]
+                first = [item for item in waiting if not item[1].answered and item[1].watched]
                 rests = max((s.moves_until for s in self._sessions.values()), default=0.0)
                 if not first and rests > time.perf_counter():
                     # A hand drags: its next value finds the threads free.
@@ -274,6 +267,9 @@ class Live(Windows):
         names = [name for name, _ in self.steps]
         done = names.index(have) + 1 if have in names else 0
         for quality, width in self.steps[done:]:
+            if not session.wants:  # its window was closed
+                self._leave(slug, session, at)
+                return
             moves = session.moves_until > time.perf_counter()
             if moves and width != SKETCH_WIDTH:
                 return
@@ -282,11 +278,6 @@ class Live(Windows):
                 if quality == have:
                     continue
             self._step(session, sky, at, quality, width, cancel, key)
-            if session.unseen and quality == "draft":
-                with self._lock:
-                    last = session.shown[-1].image
-                self._keep(slug, session, at, last)
-                return
             if quality == "sketch":
                 self._stage(session, "building maps and light", 0.0, cancel)
             with self._lock:
@@ -296,6 +287,9 @@ class Live(Windows):
                 if self.boards.next_frame() is not None:
                     return
         self._settle(session, sky, at, cancel)
+        if session.samples < PROOF_SAMPLES:
+            self._leave(slug, session, at)
+            return
         self._judge(session, sky, at, cancel)
         self._finish(slug, session, at)
 
@@ -311,10 +305,6 @@ class Live(Windows):
         wish = session.look.wish(sky, width, quality, soon=quality in ("sketch", "hand"))
         film = session.look.told(sky).film
         unset = sky.model_copy(update={"film": Film(expose_for=film.expose_for)})
-        if self._ahead is not None and self._ahead.at_work and wish.clip_s is None:
-            # What prepares the scene is compiled here, what marches it beside.
-            self.studio.preparer.scene(sky, wish.settings.fineness.toward(wish.lens(sky)), cancel)
-            self._ahead.wait()
         prepared, automatic = self.studio.prepare(unset, wish, cancel)
         metered = automatic.set_by(film).seen_in(wish.view)
         light = self._light(prepared, wish, sky, cancel, progress=lambda done, total: self._stage(
@@ -330,7 +320,7 @@ class Live(Windows):
         """While idle: further samples of the proof, averaged in, until its grain is gone."""
         wish = session.look.wish(sky, self.width, "proof")
         prepared, metered = self.studio.prepare(sky, wish, cancel)
-        while session.samples < PROOF_SAMPLES:
+        while session.samples < PROOF_SAMPLES and session.watched:
             light = session.light
             assert light is not None
             def progress(done: int, total: int) -> None:
@@ -388,6 +378,13 @@ class Live(Windows):
             last = session.shown[-1].image
             self._lock.notify_all()
         self._keep(slug, session, at, last)
+
+    def _leave(self, slug: str, session: Session, at: Turn) -> None:
+        """Keep what there is of a state that no window waits for; one that comes back goes on."""
+        with self._lock:
+            last = session.shown[-1].image if session.answered else None
+        if last is not None:
+            self._keep(slug, session, at, last)
 
     def _keep(self, slug: str, session: Session, at: Turn, last: bytes) -> None:
         if self.kept is not None and session.look == Look():

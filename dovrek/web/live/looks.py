@@ -28,6 +28,7 @@ from dovrek.sky.document import Sky
 from dovrek.sky.motion import LONGEST_S
 
 KEPT_PICTURES = 4  # of a session
+LOOKED_AT_S = 5.0  # a look that no window has asked for so long is not followed
 UNSEEN = -1e9  # when a look was asked for that no window has asked for
 LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
 HAND_S = 0.3  # between two changes of one hand, at most
@@ -145,9 +146,21 @@ class Session:
     cover_at: Callable[[float], float | None] | None = None
 
     @property
-    def unseen(self) -> bool:
-        """Whether no window has asked for it."""
-        return self.polled == UNSEEN
+    def watched(self) -> bool:
+        """Whether a window asks for it: those that were closed do no longer."""
+        return time.monotonic() - self.polled < LOOKED_AT_S
+
+    def watch(self) -> bool:
+        """A window asks for it; whether there was none for a while."""
+        back, self.polled = not self.watched, time.monotonic()
+        return back
+
+    @property
+    def wants(self) -> bool:
+        """Whether there is work to do for it: what nobody watches is made a draft for the gallery
+        at most."""
+        kept = self.answered and self.light_quality in ("draft", "proof")
+        return not self.done and (self.watched or self.look == Look() and not kept)
 
     @property
     def in_hand(self) -> bool:

@@ -63,14 +63,18 @@ class Windows:
         with self._lock:
             if self._waits >= WAITS_MOST:
                 session = self._sessions.get((slug, look))
-                if session is not None:
-                    session.polled = time.monotonic()
+                self._watch(session)
                 return self._told(session) | {"again_s": AGAIN_S}
             self._waits += 1
             try:
                 return self._waited(slug, serial, progress, revision, seconds, look)
             finally:
                 self._waits -= 1
+
+    def _watch(self, session: Session | None) -> None:
+        """What was left when its windows were closed goes on; the lock is held."""
+        if session is not None and session.watch():
+            self._lock.notify_all()
 
     def _told(self, session: Session | None) -> dict[str, Any]:
         return session.told(self.width, self.warm) if session is not None else {
@@ -82,8 +86,8 @@ class Windows:
         end = time.monotonic() + seconds
         while True:
             session = self._sessions.get((slug, look))
+            self._watch(session)
             if session is not None:
-                session.polled = time.monotonic()
                 if self.compiling and not self.warm and not session.shown:
                     session.stage, session.progress = "compiling", compiled_share()
                 if session.has_news(serial, progress, revision):
