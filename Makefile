@@ -1,3 +1,6 @@
+# Many processes start, and each would compile all modules anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 # Two commands do all: `make demo` serves it with demo data, `make test` checks it.
 VENV := .venv
 BIN := $(VENV)/bin
@@ -60,7 +63,7 @@ long: $(VENV)/test-ready chromium openvdb warm
 	$(BIN)/pytest -n 2 --dist loadfile --no-loadscope-reorder -m long
 
 bench: $(VENV)/test-ready chromium
-	$(BIN)/python -m tools.bench
+	$(BIN)/python -m tools.bench $(parts)
 
 # Many hands at once, odd input, and power and disk taken away (docs/trust.md): the long forms.
 clients ?= 12

@@ -1,4 +1,5 @@
-"""Measure speed on this machine: `make bench` prints tables and writes bench.json.
+"""Measure speed on this machine: `make bench` prints tables and writes bench.json;
+`make bench parts="renders page"` does so for some of it.
 
 Everything is measured in one run on two threads, medians of five, with the plain trilinear
 look-up rate of the same machine beside it.
@@ -8,13 +9,13 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
 import warnings
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -39,10 +40,9 @@ from tools.page_bench import CHANGES, in_the_page
 from tools.slab import exact, fluxes
 
 RUNS = 5
-SIZES = {"draft": (480, 270), "proof": (960, 540), "final": (1920, 1080)}
-DOME = (4096, 2048)
+SIZES = {"draft": (480, 270), "proof": (960, 540), "final": (1920, 1080), "dome": (2048, 1024)}
 NAMES = ("fair-weather-noon", "last-light", "high-streaks")
-WANTED = {"draft": None, "proof": 1.5, "final": 20.0, "dome": 60.0}
+WANTED = {"draft": None, "proof": 1.0, "final": 10.0, "dome": 10.0}
 console = Console()
 
 
@@ -87,17 +87,16 @@ def renders(studio: Studio) -> dict[str, Any]:
     for _, sky in skies:
         studio.render(sky, Wish(64, 36, "draft"))
     found: dict[str, Any] = {"by sky": {}}
-    for quality, (width, height) in SIZES.items():
+    for kind, size in SIZES.items():
+        wish = (Wish(*size, "final", "dome") if kind == "dome" else Wish(*size, kind))
         times: dict[str, list[float]] = {name: [] for name, _ in skies}
-        for _ in range(3 if quality != "final" else 1):
+        for _ in range(3 if kind in ("draft", "proof") else 1):
             for name, sky in skies:
-                studio.prepare(sky, Wish(width, height, quality), Cancel())
-                times[name].append(
-                    studio.render(sky, Wish(width, height, quality)).seconds["march"])
+                studio.prepare(sky, wish, Cancel())
+                times[name].append(studio.render(sky, wish).seconds["march"])
         medians = {name: statistics.median(t) for name, t in times.items()}
-        found["by sky"][quality] = medians
-        found[quality] = statistics.median(medians.values())
-    found["dome"] = studio.render(skies[0][1], Wish(*DOME, "proof", "dome")).seconds["march"]
+        found["by sky"][kind] = medians
+        found[kind] = statistics.median(medians.values())
     return found
 
 
@@ -254,69 +253,89 @@ def show(title: str, rows: list[tuple[str, str, str]],
     console.print(table)
 
 
-def main() -> None:
-    """Measure, print, write; what is measured is written as it comes, for it takes half an hour."""
-    result: dict[str, Any] = {"threads": 2, "lookups_m_per_s": lookup_rate()}
+PARTS: dict[str, Callable[[Studio, dict[str, Any]], dict[str, Any]]] = {
+    "renders": lambda studio, known: renders(studio),
+    "share": lambda studio, known: {
+        "lookup share": lookup_share(studio, known["lookups_m_per_s"]["coherent"])},
+    "builds": lambda studio, known: {"builds": builds(studio)},
+    "growth": lambda studio, known: {"growth": growth(studio)},
+    "compile": lambda studio, known: {"compile": compile_seconds()},
+    "noise": lambda studio, known: {"noise": noise_of(studio)},
+    "accuracy": lambda studio, known: {"accuracy": accuracy(studio), "slabs": slabs(studio)},
+    "memory": lambda studio, known: {"peak_memory_mb": peak_memory()},
+    "page": lambda studio, known: in_the_page(lambda text: console.print(text, style="dim")),
+}
+
+
+def main(parts: list[str]) -> None:
+    """Measure these parts (all when none is named), print, write; what is measured is written as
+    it comes, for the whole takes half an hour. What other runs wrote stays."""
+    if unknown := set(parts) - set(PARTS):
+        sys.exit(f"no part of the bench: {', '.join(unknown)}; there are {', '.join(PARTS)}")
+    kept = Path("bench.json")
+    result: dict[str, Any] = json.loads(kept.read_text()) if parts and kept.exists() else {}
+    result |= {"threads": 2, "lookups_m_per_s": lookup_rate()}
     warnings.filterwarnings("ignore", message="Some delta-scaled")
     studio = Studio(2)
-
-    def have(**more: Any) -> None:
-        result.update(more)
+    found: dict[str, Any] = {"lookups_m_per_s": result["lookups_m_per_s"]}
+    for part in parts or PARTS:
+        found |= (more := PARTS[part](studio, result))
         console.print("measured: " + ", ".join(more), style="dim")
-        Path("bench.json").write_text(json.dumps(result, indent=1))
-
-    have(**renders(studio))
-    have(**{"lookup share": lookup_share(studio, result["lookups_m_per_s"]["coherent"])})
-    have(builds=builds(studio))
-    have(growth=growth(studio))
-    have(compile=compile_seconds())
-    have(noise=noise_of(studio))
-    have(accuracy=accuracy(studio), slabs=slabs(studio))
+        kept.write_text(json.dumps(result | found, indent=1))
     studio.close()
-    have(peak_memory_mb=peak_memory())
-    have(**in_the_page())
-    result["own_peak_mb"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    rate = result["lookups_m_per_s"]
-    sizes = SIZES | {"dome": DOME}
-    show("Marches on two threads, medians of five skies (dome: fair weather)", [
-        (f"{q} {w}×{h}", f"{result[q]:.2f} s",
-         f"{WANTED[q]:.1f} s" if WANTED[q] else "") for q, (w, h) in sizes.items()]
-        + [("peak memory of the final", f"{result['peak_memory_mb']:.0f} MB", "1500 MB"),
-           ("look-ups, coherent", f"{rate['coherent']:.0f} M/s and core", ""),
-           ("look-ups, scattered", f"{rate['scattered']:.0f} M/s and core", "")])
-    share, grown, compiled = result["lookup share"], result["growth"], result["compile"]
-    show("Look-ups, layers, pixels, compiling", [
-        ("densities a ray", f"{share['densities']:.1f}", ""),
-        ("look-ups a ray: noise, shapes, light", f"{share['noise']:.0f}, {share['shapes']:.0f}, "
-         f"{share['light']:.0f}", ""),
-        ("share of the coherent look-up rate", f"{100 * share['share']:.0f} %", "40 %"),
-        ("second, third layer over the first one's cost", f"{grown['second over first']:.2f}, "
-         f"{grown['third over first']:.2f}", "0.5"),
-        ("four times the pixels", f"{grown['four times the pixels']:.2f} times the time", "4"),
-        ("kernels on one core, cold and cached", f"{compiled['cold']:.0f} s, "
-         f"{compiled['cached']:.1f} s", "60 s, 2 s")])
-    for name, times in result["by sky"].items():
+    tables(found)
+
+
+def tables(found: dict[str, Any]) -> None:
+    """Print what was found."""
+    rate = found["lookups_m_per_s"]
+    show("Plain look-ups", [(name, f"{rate[name]:.0f} M/s and core", "") for name in rate])
+    if "by sky" in found:
+        show("Marches on two threads, medians of five skies (dome: final)", [
+            (f"{q} {w}×{h}", f"{found[q]:.2f} s", f"{WANTED[q]:.1f} s" if WANTED[q] else "")
+            for q, (w, h) in SIZES.items()])
+    for name, times in found.get("by sky", {}).items():
         show(f"{name}, sky by sky", [(k, f"{v:.2f} s", "") for k, v in times.items()])
-    show("Noise in stops: proof after a blur (wanted .05), final (wanted .07)", [
-        (k, f"{a:.3f}, {b:.3f}", f"{c:.0f}") for k, (a, b, c) in result["noise"].items()],
-        ("sky", "proof, final", "times faster than the reference"))
-    show("March against the path tracer: mean luminance, rms of blocks beyond its noise", [
-        (k, f"{v['mean']:.3f}, {v['net']:.3f}", f"{v['noise']:.3f}")
-        for k, v in result["accuracy"].items()], ("scene", "mean, rms", "reference's noise"))
-    show("Even slabs: march over discrete ordinates", [
-        (k, f"{r:.3f}", f"{t:.3f}") for k, (r, t) in result["slabs"].items()],
-        ("slab", "reflectance", "transmittance"))
-    console.print(table_of(result["builds"]))
-    show("From an input event in the page to painted pixels", [
-        (k, f"{v['seconds'] * 1e3:.0f} ms at {v['size'][0]}×{v['size'][1]}",
-         f"{CHANGES[k][3] * 1e3:.0f} ms") for k, v in result["changes"].items()]
-        + [("cold start to first page", f"{result['cold_start']:.2f} s", "3 s"),
-           ("pages while rendering, p95", f"{result['pages_p95'] * 1e3:.0f} ms", "100 ms")])
-    show("Pictures a second while a hand drags, one window and two", [
-        (kind, ", ".join(f"{found:.1f}" for found in rates), "6")
-        for kind, rates in result["drags"].items()])
-    Path("bench.json").write_text(json.dumps(result, indent=1))
+    if share := found.get("lookup share"):
+        show("Look-ups a ray", [
+            ("densities", f"{share['densities']:.1f}", ""),
+            ("noise, shapes, light", f"{share['noise']:.0f}, {share['shapes']:.0f}, "
+             f"{share['light']:.0f}", ""),
+            ("share of the coherent rate", f"{100 * share['share']:.0f} %", "40 %")])
+    if "builds" in found:
+        console.print(table_of(found["builds"]))
+    if grown := found.get("growth"):
+        show("Layers and pixels", [
+            ("second, third layer over the first one's cost", f"{grown['second over first']:.2f}, "
+             f"{grown['third over first']:.2f}", "0.5"),
+            ("four times the pixels", f"{grown['four times the pixels']:.2f} times the time",
+             "4")])
+    if compiled := found.get("compile"):
+        show("Kernels on one core", [("cold and cached", f"{compiled['cold']:.0f} s, "
+                                      f"{compiled['cached']:.1f} s", "60 s, 2 s")])
+    if "noise" in found:
+        show("Noise in stops: proof after a blur (wanted .05), final (wanted .07)", [
+            (k, f"{a:.3f}, {b:.3f}", f"{c:.0f}") for k, (a, b, c) in found["noise"].items()],
+            ("sky", "proof, final", "times faster than the reference"))
+    if "accuracy" in found:
+        show("March against the path tracer: mean luminance, rms of blocks beyond its noise", [
+            (k, f"{v['mean']:.3f}, {v['net']:.3f}", f"{v['noise']:.3f}")
+            for k, v in found["accuracy"].items()], ("scene", "mean, rms", "reference's noise"))
+        show("Even slabs: march over discrete ordinates", [
+            (k, f"{r:.3f}", f"{t:.3f}") for k, (r, t) in found["slabs"].items()],
+            ("slab", "reflectance", "transmittance"))
+    if "peak_memory_mb" in found:
+        show("Memory", [("peak of the final", f"{found['peak_memory_mb']:.0f} MB", "1500 MB")])
+    if "changes" in found:
+        show("From an input event in the page to painted pixels", [
+            (k, f"{v['seconds'] * 1e3:.0f} ms at {v['size'][0]}×{v['size'][1]}",
+             f"{CHANGES[k][3] * 1e3:.0f} ms") for k, v in found["changes"].items()]
+            + [("cold start to first page", f"{found['cold_start']:.2f} s", "3 s"),
+               ("pages while rendering, p95", f"{found['pages_p95'] * 1e3:.0f} ms", "100 ms")])
+        show("Pictures a second while a hand drags, one window and two", [
+            (kind, ", ".join(f"{a:.1f}" for a in rates), "6")
+            for kind, rates in found["drags"].items()])
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

@@ -77,8 +77,8 @@ def in_the_page() -> dict[str, Any]:
     from tools.page_bench import MEASURE, Page, settler
 
     found: dict[str, Any] = {"strips": {}}
-    with tempfile.TemporaryDirectory() as home, sync_playwright() as playwright:
-        served = Page(home)
+    with (tempfile.TemporaryDirectory() as home, Page(home) as served,
+          sync_playwright() as playwright):
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=[
             "--no-sandbox", "--disable-gpu", "--no-first-run"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -130,7 +130,6 @@ def in_the_page() -> dict[str, Any]:
                                        "p95": float(np.quantile(times, 0.95))}
             print(name, found[f"slider {name}"], flush=True)
         browser.close()
-        served.close()
     return found
 
 

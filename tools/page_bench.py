@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import statistics
 import subprocess
 import sys
@@ -15,7 +16,7 @@ import threading
 import time
 import urllib.request
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 
@@ -63,7 +64,10 @@ class Page:
                 time.sleep(0.02)
         self.cold_start = time.perf_counter() - start
 
-    def close(self) -> None:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
         os.killpg(self.process.pid, 15)
         self.process.wait()
 
@@ -106,45 +110,54 @@ def settler(page: Any) -> Callable[[], None]:
     return settle
 
 
-def in_the_page() -> dict[str, Any]:
+def in_the_page(say: Callable[[str], None] = lambda text: None) -> dict[str, Any]:
     """Seconds from an input event to painted pixels; cold start; p95 of pages meanwhile; pictures
-    a second while a hand drags."""
+    a second while a hand drags. `say` is told each as it is found: the whole takes ten minutes."""
     from playwright.sync_api import sync_playwright
 
-    found: dict[str, Any] = {"changes": {}}
-    with tempfile.TemporaryDirectory() as home, sync_playwright() as playwright:
-        served = Page(home)
+    found: dict[str, Any] = {}
+    with (tempfile.TemporaryDirectory() as home, Page(home) as served,
+          sync_playwright() as playwright):
         found["cold_start"] = served.cold_start
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-
-        settle = settler(page)
-        page.goto(f"{served.url}/skies/fair-weather-noon/?selected=sun")
-        settle()
-        found["drags"] = drags(browser, page, served.url)
-        page.goto(f"{served.url}/skies/fair-weather-noon/?selected=sun")
-        settle()
-        page.locator("#c-sun-mode").select_option("free")
-        time.sleep(1.0)
-        settle()
-        for name, (selected, path, by, _) in CHANGES.items():
-            page.goto(f"{served.url}/skies/fair-weather-noon/?selected={selected}")
-            settle()
-            times, size = [], [0, 0]
-            for run in range(RUNS + 1):
-                # Each run goes to a value that was never shown: nothing lies ready in a cache.
-                seconds, *size = page.evaluate(MEASURE, {"path": path, "by": by})
-                if run:  # the first one warms up
-                    times.append(seconds)
-                settle()
-            found["changes"][name] = {"seconds": statistics.median(times), "size": size}
+        found["changes"] = changes(page, served.url, say)
         found["pages_p95"] = _pages_while_rendering(served.url, page)
+        say(f"pages, p95: {found['pages_p95']:.3f} s")
+        found["drags"] = drags(browser, page, served.url, say)
         browser.close()
-        served.close()
     return found
 
 
-def drags(browser: Any, page: Any, url: str) -> dict[str, list[float]]:
+def changes(page: Any, url: str, say: Callable[[str], None]) -> dict[str, dict[str, Any]]:
+    """Seconds from an input event to the first painted picture, medians, by what is changed."""
+    found: dict[str, dict[str, Any]] = {}
+    settle = settler(page)
+    page.goto(f"{url}/skies/fair-weather-noon/?selected=sun")
+    settle()
+    page.locator("#c-sun-mode").select_option("free")
+    time.sleep(1.0)
+    settle()
+    for name, (selected, path, by, _) in CHANGES.items():
+        page.goto(f"{url}/skies/fair-weather-noon/?selected={selected}")
+        settle()
+        times, size = [], [0, 0]
+        for run in range(RUNS + 1):
+            # Each run goes to a value that was never shown: nothing lies ready in a cache.
+            seconds, *size = page.evaluate(MEASURE, {"path": path, "by": by})
+            if run:  # the first one warms up
+                times.append(seconds)
+            settle()
+        found[name] = {"seconds": statistics.median(times), "size": size}
+        say(f"{name}: {found[name]['seconds']:.3f} s")
+    page.goto(f"{url}/skies/fair-weather-noon/?selected=sun")
+    settle()
+    page.locator("#c-sun-mode").select_option("clock")
+    return found
+
+
+def drags(browser: Any, page: Any, url: str,
+          say: Callable[[str], None]) -> dict[str, list[float]]:
     """Pictures a second by what is dragged, with one window and with two on the same sky."""
     found: dict[str, list[float]] = {}
     other: Any = None
@@ -162,6 +175,7 @@ def drags(browser: Any, page: Any, url: str) -> dict[str, list[float]]:
                 time.sleep(1.0)
                 settler(page)()
             found.setdefault(kind, []).append(_dragged(page, place, reach))
+            say(f"{kind}, {windows}: {found[kind][-1]:.1f}/s")
     other.close()
     return found
 
@@ -212,4 +226,5 @@ def _pages_while_rendering(url: str, page: Any) -> float:
 
 
 if __name__ == "__main__":
-    print(json.dumps(in_the_page(), indent=1))
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))  # and the server goes too
+    print(json.dumps(in_the_page(lambda text: print(text, file=sys.stderr, flush=True)), indent=1))
