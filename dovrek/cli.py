@@ -138,6 +138,7 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
         raise BadInput(f"--clip: {clip_s:g} s is refused; give 0 to "
                        f"{document.motion.length_s:g} s, the clip's length, without --reference")
     studio = Studio(threads)
+    studio.compile_ahead()
     with progress_bar(as_json, output.name) as progress:
         if reference:
             rendered = studio.trace(document, wish, spp, progress=progress)
@@ -348,7 +349,7 @@ def demo(home: str | None, host: str | None, port: int | None, scheduler: str | 
 def printer(home: str | None, host: str | None, port: int | None, scheduler: str | None,
             picture_width: int | None, parent: int) -> None:
     """Work through ordered prints (started by the server)."""
-    from dovrek.prints.engine import run
+    from dovrek.prints.standby import run
 
     run(_serving(home, host, port, scheduler, picture_width), parent)
 

@@ -7,14 +7,11 @@ or a kill the next engine goes on with what is stored.
 
 from __future__ import annotations
 
-import ctypes
 import json
 import logging
 import os
 import shutil
-import signal
 import socket
-import sys
 import time
 
 from peewee import OperationalError
@@ -28,19 +25,17 @@ from dovrek.prints.cluster import (
 )
 from dovrek.prints.kept import TILES_DAYS, digest_of, sweep, tile_folder
 from dovrek.prints.makers import MAKERS, Task
+from dovrek.prints.standby import alive
 from dovrek.settings import Settings
 from dovrek.sky.reading import sky_from_text
 from dovrek.store import print_jobs as jobs
-from dovrek.store.holding import Hold, HomeHeld
 from dovrek.store.orders import VOLUME, Order, OrderError
-from dovrek.store.tables import PrintJob, open_database
+from dovrek.store.tables import PrintJob
 
 IDLE_SECONDS = 0.5
 STORE_SECONDS = 2.0  # before the store is tried again
 SWEEP_SECONDS = 600.0
 CLOCK_STEP_S = 3600.0  # a clock that was set by more is not believed: nothing is thrown away
-NICENESS = 10
-PR_SET_PDEATHSIG = 1  # prctl(2)
 log = logging.getLogger("dovrek.prints")
 OWNER = f"{socket.gethostname()[:40]}-{os.getpid()}-{time.time_ns() // 10**6}"
 
@@ -50,17 +45,12 @@ class Unwanted(Exception):
 
 
 def run(settings: Settings, parent: int) -> None:
-    """Work until the parent process is gone or this one is told to end."""
-    os.nice(NICENESS)
-    _end_with_parent()
-    open_database(settings.database)
-    hold = _hold(settings, parent)
-    if hold is None:
-        return
+    """Work until the parent process is gone or this one is told to end; `standby` has opened the
+    store and holds the home."""
     sweep(settings, at_start=True)
     workers, emptying = Workers(settings.scheduler), Emptying()
     try:
-        while parent == 0 or _alive(parent):
+        while alive(parent):
             try:
                 row = jobs.take(OWNER)
                 if row is not None:
@@ -77,26 +67,6 @@ def run(settings: Settings, parent: int) -> None:
         log.warning("%s; the next engine goes on", error)
     finally:
         workers.drop()
-
-
-def _end_with_parent() -> None:
-    """Have the system end this process when the one that started it goes, however it goes."""
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    try:
-        ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
-    except (AttributeError, OSError):  # not Linux: the loop below looks after the parent
-        return
-
-
-def _hold(settings: Settings, parent: int) -> Hold | None:
-    """The hold of the home's only engine, once the one before has gone."""
-    while parent == 0 or _alive(parent):
-        try:
-            return Hold(settings.home, "engine", "")
-        except HomeHeld as error:
-            log.info("waiting: %s", error)
-            time.sleep(IDLE_SECONDS)
-    return None
 
 
 def attempt(row: PrintJob, settings: Settings, workers: Workers) -> None:
@@ -136,10 +106,6 @@ def disk_message(error: OSError) -> str:
     """Words for a file that could not be written."""
     return (f"The disk took no more: {error.strerror or error}. Nothing half-written was left; "
             "free some space, then retry.")
-
-
-def _alive(process: int) -> bool:
-    return os.getppid() == process
 
 
 class Emptying:

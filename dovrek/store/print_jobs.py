@@ -96,6 +96,12 @@ def take(owner: str) -> PrintJob | None:
     return None
 
 
+def any_open() -> bool:
+    """Whether a print waits or was left in the middle."""
+    return bool(PrintJob.select().where(
+        PrintJob.state.in_(OPEN) & PrintJob.binned.is_null()).exists())
+
+
 def report(number: int, owner: str, **fields: Any) -> bool:
     """Write that an engine is at work, and how far; False once the print is not its any more."""
     return bool(PrintJob.update(heartbeat=now(), **fields).where(_held(number, owner)).execute())

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from dovrek.core.geometry.views import OFFERED, lens_of
 from dovrek.core.geometry.views.view import Frame, Lens, View
+from dovrek.core.picture.ahead import Ahead
 from dovrek.core.picture.behind import laid_under, stands_behind
 from dovrek.core.picture.clip import exposed_at, metered_at
 from dovrek.core.picture.render import (
@@ -110,6 +111,7 @@ class Studio:
     def __init__(self, threads: int = 2, niceness: Callable[[], None] | None = None) -> None:
         self.workers = Workers(threads, niceness)
         self.preparer = Preparer(self.workers)
+        self.ahead: Ahead | None = None  # the march, being compiled beside
 
     def prepare(self, sky: Sky, wish: Wish, cancel: Cancel,
                 preparer: Preparer | None = None) -> tuple[Prepared, Metered]:
@@ -134,6 +136,8 @@ class Studio:
                 metered.seen_in(wish.view))
         fineness = wish.settings.fineness.toward(wish.lens(sky))
         prepared = preparer.scene(sky, fineness, cancel)
+        if self.ahead is not None:
+            self.ahead.wait()
         known = Known(prepared.key, prepared)
         metered = preparer.maker(cancel).make(
             metered_scene(prepared=known, camera=sky.camera,
@@ -216,5 +220,12 @@ class Studio:
         return Rendered(light, prepared, metered, seconds, wish.width * wish.height * samples,
                         noise)
 
+    def compile_ahead(self) -> bool:
+        """Compile the march in a process of its own; whether there is any need to."""
+        self.ahead = Ahead()
+        return self.ahead.at_work
+
     def close(self) -> None:
+        if self.ahead is not None:
+            self.ahead.end()
         self.workers.close()
