@@ -58,10 +58,16 @@ def serial(page: Page) -> int:
 
 
 def mean_colour(page: Page) -> np.ndarray:
-    pixels = page.evaluate(
-        """() => { const c = document.getElementById('picture');
-        return Array.from(c.getContext('2d').getImageData(0, 0, c.width, c.height / 2).data); }""")
-    return np.array(pixels, dtype=float).reshape(-1, 4)[:, :3].mean(axis=0)
+    """Mean of the picture's upper half, summed in the page: a list of its pixels takes seconds."""
+    return np.array(page.evaluate("""() => {
+        const c = document.getElementById('picture');
+        const { data } = c.getContext('2d').getImageData(0, 0, c.width, c.height / 2);
+        const sums = [0, 0, 0];
+        for (let k = 0; k < data.length; k += 4) {
+            for (let j = 0; j < 3; j += 1) sums[j] += data[k + j];
+        }
+        return sums.map((sum) => sum / (data.length / 4));
+    }"""))
 
 
 def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter
 
 from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.land.forms import heights_of
@@ -39,7 +39,7 @@ def lift(tools: Tools, relief: Relief, smooth_m: float) -> Lift:
             fewer //= 2
         heights, square = heights[::fewer, ::fewer], square * fewer
         margin = int(np.ceil(1.5 * smooth_m / square))
-        heights = gaussian_filter(np.pad(heights, margin), 0.5 * smooth_m / square,
+        heights = scipy.ndimage.gaussian_filter(np.pad(heights, margin), 0.5 * smooth_m / square,
                                   mode="constant", truncate=3.0)
     heights = np.ascontiguousarray(heights, dtype=np.float32)
     east, north = np.gradient(heights, square)

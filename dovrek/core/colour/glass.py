@@ -8,8 +8,8 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter
 
 Array32 = NDArray[np.float32]
 
@@ -53,8 +53,8 @@ def veil_of(bands: Iterable[tuple[int, Array32]], height: int, width: int) -> Ve
             total[(top + k) // block] += row
             count[(top + k) // block] += sizes[:, None]
     mean = total / np.maximum(count, 1.0)
-    spread = sum(share * gaussian_filter(mean, (size * width / block,) * 2 + (0.0,), mode="reflect")
-                 for size, share in SPREADS)
+    spread = sum(share * scipy.ndimage.gaussian_filter(
+        mean, (size * width / block,) * 2 + (0.0,), mode="reflect") for size, share in SPREADS)
     return Veil(np.asarray(spread, dtype=np.float32), block, height, width)
 
 

@@ -43,6 +43,26 @@ def extraterrestrial_irradiance() -> tuple[Array, Array]:
     return table[:, 0], table[:, 1]
 
 
+def natural_splines(knots: Array, at: Array) -> Array:
+    """(len(at), len(knots)) values of the natural cubic splines through one at a knot and nought at
+    the others; knots are evenly spaced, `at` lies between the first and the last.
+
+    Every process needs this once, and scipy's splines take most of a second to load.
+    """
+    count, step = len(knots), float(knots[1] - knots[0])
+    inner = count - 2
+    bends = np.zeros((count, count))
+    bends[1:-1] = np.linalg.solve(
+        4.0 * np.eye(inner) + np.eye(inner, k=1) + np.eye(inner, k=-1),
+        6.0 / step**2 * (np.eye(inner, count) - 2.0 * np.eye(inner, count, 1)
+                         + np.eye(inner, count, 2)))
+    piece = np.clip(np.searchsorted(knots, at, side="right") - 1, 0, count - 2)
+    after = ((at - knots[piece]) / step)[:, None]
+    before, unit = 1.0 - after, np.eye(count)
+    return np.asarray(before * unit[piece] + after * unit[piece + 1] + step**2 / 6.0 * (
+        (before**3 - before) * bends[piece] + (after**3 - after) * bends[piece + 1]))
+
+
 @cache
 def xyz_weights() -> Array:
     """(8, 3) weights: XYZ of light whose ratio to the extraterrestrial sun is known at 8 waves.
@@ -50,12 +70,10 @@ def xyz_weights() -> Array:
     W_i = 683.002 ∫ E0(λ) (x̄, ȳ, z̄)(λ) φ_i(λ) dλ with φ_i the natural cubic spline through
     unit samples, held constant outside 400–680 nm. Source: CIE 015:2018 for the integral.
     """
-    from scipy.interpolate import CubicSpline  # here, since it takes most of a second to load
-
     table = _table()
     wavelengths = np.clip(table[:, 0], WAVELENGTHS_NM[0], WAVELENGTHS_NM[-1])
-    cardinal = CubicSpline(WAVELENGTHS_NM, np.eye(WAVES), bc_type="natural")(wavelengths)
-    weights = LUMINOUS_EFFICACY_LM_W * (cardinal * table[:, 1:2]).T @ table[:, 2:5]
+    weights = LUMINOUS_EFFICACY_LM_W * (
+        natural_splines(WAVELENGTHS_NM, wavelengths) * table[:, 1:2]).T @ table[:, 2:5]
     return np.ascontiguousarray(weights)
 
 

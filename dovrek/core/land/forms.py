@@ -11,8 +11,8 @@ from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter, zoom
 
 from dovrek.core.land.erosion import erode
 from dovrek.core.land.map_heights import heights_between
@@ -108,9 +108,9 @@ def _heights(form: str, seed: int, ruggedness: float) -> NDArray[np.float32]:
     uplift = np.where((uplift > 0.004) & (border > BORDER), uplift, 0.0)
     heights = 0.05 * uplift * (1.0 + 0.3 * _octaves(COARSE, 8, 4, 0.6, rng))
     erode(heights, uplift, TURNS, CREEP * (RUGGED_CREEP / CREEP) ** ruggedness)
-    made = zoom(heights / max(float(heights.max()), 1e-9), (SIDE + 1) / (COARSE + 1), order=3,
-                grid_mode=False)
-    steep = gaussian_filter(np.hypot(*np.gradient(made, 1.0 / SIDE)), 3.0)
+    made = scipy.ndimage.zoom(heights / max(float(heights.max()), 1e-9),
+                              (SIDE + 1) / (COARSE + 1), order=3, grid_mode=False)
+    steep = scipy.ndimage.gaussian_filter(np.hypot(*np.gradient(made, 1.0 / SIDE)), 3.0)
     fine = _octaves(SIDE, COARSE // 3, 2, 0.55, rng)
     made += FINE * (0.2 + 0.8 * ruggedness) * steep * fine / SIDE
     made = np.clip(made, 0.0, None)

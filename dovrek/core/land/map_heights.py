@@ -8,9 +8,9 @@ import io
 from functools import lru_cache
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
 from PIL import Image
-from scipy.ndimage import gaussian_filter, zoom
 
 from dovrek.sky.layer import MAP_PREFIX
 
@@ -51,11 +51,11 @@ def map_heights(asset: str, squares: int) -> NDArray[np.float32] | None:
     grey, deep = found
     grey = grey / (65535.0 if deep else 255.0)
     if not deep:
-        grey = gaussian_filter(grey, SMOOTHED, mode="nearest")
+        grey = scipy.ndimage.gaussian_filter(grey, SMOOTHED, mode="nearest")
     rows, columns = grey.shape
     longer = max(rows, columns)
     wide, high = (max(round(squares * n / longer), 2) for n in (columns, rows))
-    fitted = zoom(grey[::-1].T, ((wide + 1) / columns, (high + 1) / rows), order=3,
+    fitted = scipy.ndimage.zoom(grey[::-1].T, ((wide + 1) / columns, (high + 1) / rows), order=3,
                   mode="nearest")
     fitted = np.clip(fitted, 0.0, 1.0)
     # Down to the level ground at its border, so that rays meet one of them alone.

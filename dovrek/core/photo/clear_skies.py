@@ -7,8 +7,8 @@ from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 from dovrek.core.air.sunlight import illuminances
 from dovrek.core.colour.film import automatic_white
@@ -68,8 +68,8 @@ def skies_key(sky: Sky) -> str:
 def _spline_weights(hazes: Array, heights: Array
                     ) -> Callable[[float, float], NDArray[np.float32]]:
     """Weights (hazes, heights) of a lattice's nodes at a height and haze, by natural splines."""
-    by_haze = CubicSpline(hazes, np.eye(len(hazes)), bc_type="natural")
-    by_height = CubicSpline(heights, np.eye(len(heights)), bc_type="natural")
+    by_haze = scipy.interpolate.CubicSpline(hazes, np.eye(len(hazes)), bc_type="natural")
+    by_height = scipy.interpolate.CubicSpline(heights, np.eye(len(heights)), bc_type="natural")
     return lambda height, haze: np.outer(by_haze(haze), by_height(height)).astype(np.float32)
 
 

@@ -15,8 +15,8 @@ from importlib.resources import files
 from typing import Any, NamedTuple
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import uniform_filter
 
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
 from dovrek.core.photo.clear_fit import Clear, Framing, places, shown_clear
@@ -133,7 +133,7 @@ def _strands(over: Array) -> list[float]:
     down, right = np.gradient(over)
     xx, yy, xy = right * right, down * down, right * down
     whole = np.array([(xx - yy).mean(), 2.0 * xy.mean()]) / ((xx + yy).mean() + 1e-7)
-    xx, yy, xy = (uniform_filter(part, WINDOW) for part in (xx, yy, xy))
+    xx, yy, xy = (scipy.ndimage.uniform_filter(part, WINDOW) for part in (xx, yy, xy))
     local = np.hypot(xx - yy, 2.0 * xy).sum() / ((xx + yy).sum() + 1e-7)
     steep = np.hypot(down, right)
     peaked = math.sqrt(float((steep**4).mean() / ((steep**2).mean() ** 2 + 1e-12)))

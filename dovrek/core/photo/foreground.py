@@ -13,8 +13,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import binary_closing, binary_dilation, binary_erosion, label, uniform_filter
 
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
 from dovrek.core.photo.likeness import Mask, Pixels, made_small, mask_at, sky_rows
@@ -56,25 +56,25 @@ def _things(sky: NDArray[np.float64]) -> Mask:
     red, green, blue = np.moveaxis(sky, -1, 0)
     luma = sky @ np.asarray(LUMINANCE_RGB)
     bright = float(np.quantile(luma, BRIGHT))
-    mean = uniform_filter(luma, AROUND, mode="nearest")
-    rough = np.sqrt(np.maximum(uniform_filter(luma * luma, AROUND, mode="nearest") - mean**2,
-                               0.0)) > ROUGH
+    mean, of_squares = (scipy.ndimage.uniform_filter(part, AROUND, mode="nearest")
+                        for part in (luma, luma * luma))
+    rough = np.sqrt(np.maximum(of_squares - mean**2, 0.0)) > ROUGH
     over = green - np.maximum(red, blue)
 
     def no_sky(k: int) -> Mask:
         leaves = (over > GREEN) & (over > GREEN_SHARE[k] * green) & rough
         earth = (red - blue > EARTH) & (luma < EARTH_DARK[k] * bright) & rough
         dark = (luma < DARK[k] * bright) & (luma < DARKEST[k]) & (blue - red < NOT_BLUE)
-        closed = binary_closing(np.pad(leaves | earth | dark, 3), iterations=2)
+        closed = scipy.ndimage.binary_closing(np.pad(leaves | earth | dark, 3), iterations=2)
         return np.asarray(closed[3:-3, 3:-3])
 
     sure = no_sky(0)
-    named, number = label(no_sky(1) | sure)
-    border = named * ~binary_erosion(named > 0, border_value=1)
+    named, number = scipy.ndimage.label(no_sky(1) | sure)
+    border = named * ~scipy.ndimage.binary_erosion(named > 0, border_value=1)
     counts, surely, around, crisp = (np.bincount(part.ravel(), minlength=number + 1)
                                      for part in (named, named[sure], border, border[rough]))
     kept = ((surely >= LEAST * luma.size) & (surely >= SURE * counts)
             & (crisp >= CRISP * around))
     kept[0] = False
-    things = binary_dilation(kept[named], iterations=SPREAD, mask=rough | kept[named])
-    return np.asarray(np.logical_or.accumulate(binary_dilation(things), axis=0))
+    things = scipy.ndimage.binary_dilation(kept[named], iterations=SPREAD, mask=rough | kept[named])
+    return np.asarray(np.logical_or.accumulate(scipy.ndimage.binary_dilation(things), axis=0))

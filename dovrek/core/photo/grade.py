@@ -9,8 +9,8 @@ this beside the film.
 from __future__ import annotations
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from dovrek.core.colour.film import develop
 from dovrek.core.colour.spectrum import LUMINANCE_RGB
@@ -75,7 +75,7 @@ def film_for(light: NDArray[np.float32], ev: float, kelvins: float, grade: Grade
         shown = develop(light, ev + stops - 1.0, kelvins, contrast, saturation, bits=16)
         return np.asarray(shown / CODES - wanted).ravel()
 
-    found = least_squares(apart, FILM_START, bounds=(FILM_LOW, FILM_HIGH), diff_step=FILM_STEP,
-                          max_nfev=20)
+    found = scipy.optimize.least_squares(apart, FILM_START, bounds=(FILM_LOW, FILM_HIGH),
+                                         diff_step=FILM_STEP, max_nfev=20)
     stops, contrast, saturation = (float(v) for v in found.x)
     return ev + stops - 1.0, contrast, saturation

@@ -8,8 +8,8 @@ themselves and stay as they are.
 from __future__ import annotations
 
 import numpy as np
+import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
-from scipy.ndimage import convolve1d, uniform_filter
 
 from dovrek.core.run.workers import Workers
 from dovrek.core.transport.sample import ALPHA, DISTANCE, GREEN
@@ -31,8 +31,9 @@ Frame = NDArray[np.float32]
 def _mean3(frame: Frame, round_about: bool) -> Frame:
     """Binomial mean of 3 × 3 pixels."""
     weights = np.array([0.25, 0.5, 0.25], dtype=np.float32)
-    across: Frame = convolve1d(frame, weights, axis=1, mode="wrap" if round_about else "nearest")
-    down: Frame = convolve1d(across, weights, axis=0, mode="nearest")
+    across: Frame = scipy.ndimage.convolve1d(frame, weights, axis=1,
+                                            mode="wrap" if round_about else "nearest")
+    down: Frame = scipy.ndimage.convolve1d(across, weights, axis=0, mode="nearest")
     return down
 
 
@@ -42,8 +43,9 @@ def kept_share(luminance: Frame, round_about: bool = False) -> Frame:
     stops = np.log2(np.maximum(luminance, np.float32(1e-6)))
     mean = _mean3(stops, round_about)
     mode = ("nearest", "wrap" if round_about else "nearest")
-    around = uniform_filter(mean, WINDOW, mode=mode)
-    form = np.maximum(uniform_filter(mean * mean, WINDOW, mode=mode) - around * around, 0.0)
+    around, of_squares = (scipy.ndimage.uniform_filter(part, WINDOW, mode=mode)
+                          for part in (mean, mean * mean))
+    form = np.maximum(of_squares - around * around, 0.0)
     wide = np.pad(np.pad(stops, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)),
                   mode="wrap" if round_about else "edge")
     height, width = stops.shape
@@ -51,7 +53,7 @@ def kept_share(luminance: Frame, round_about: bool = False) -> Frame:
     for y, x in DIRECTIONS:
         off = stops - 0.5 * (wide[1 + y : 1 + y + height, 1 + x : 1 + x + width]
                              + wide[1 - y : 1 - y + height, 1 - x : 1 - x + width])
-        np.minimum(least, uniform_filter(off * off, WINDOW, mode=mode), out=least)
+        np.minimum(least, scipy.ndimage.uniform_filter(off * off, WINDOW, mode=mode), out=least)
     ratio = form / np.maximum(OF_NOISE * least, 1e-9)
     share: Frame = np.clip((ratio - GRAIN) / (FORM - GRAIN), 0.0, 1.0)
     return share
