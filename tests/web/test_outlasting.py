@@ -122,3 +122,30 @@ def test_a_strip_that_comes_lets_the_hand_type_on(page: Page, server: Server) ->
     expect(page.locator(".frame-label").last).to_have_text("4", timeout=20_000)
     assert layer_of(server, SLUG, "veil")["cover_oktas"] == cover
     page.locator("#board-close").click()
+
+
+def test_undo_takes_back_what_was_sent_wherever_the_focus_is(page: Page, server: Server) -> None:
+    """Not the letters of a value that has gone, before a new panel comes; a word half typed is
+    the browser's to take back."""
+    slug = "high-streaks"
+    arrive(page, server, slug, "film")
+    plain = server.document(slug)["film"]["exposure_ev"]
+    page.route("**/panels?*", lambda route: None)  # no panel comes
+    value = page.locator('[data-path="film.exposure_ev"] .value')
+    value.fill("12")
+    value.press("Enter")
+    until(lambda: server.document(slug)["film"]["exposure_ev"], lambda ev: ev == 12.0)
+    value.press("Control+z")
+    until(lambda: server.document(slug)["film"]["exposure_ev"], lambda ev: ev == plain)
+    page.unroute("**/panels?*")
+    arrive(page, server, slug, "sun")
+    page.locator("#c-sun-mode").select_option("free")
+    until(lambda: server.document(slug)["sun"]["mode"], lambda mode: mode == "free")
+    page.locator("#c-sun-mode").focus()
+    page.keyboard.press("Control+z")
+    until(lambda: server.document(slug)["sun"]["mode"], lambda mode: mode == "clock")
+    value = page.locator('[data-path="sun.strength"] .value')
+    value.press_sequentially("3")
+    value.press("Control+z")
+    page.wait_for_timeout(500)
+    assert server.document(slug)["sun"]["mode"] == "clock"
