@@ -25,14 +25,13 @@ from dovrek.prints.cluster import (
 )
 from dovrek.prints.kept import TILES_DAYS, digest_of, sweep, tile_folder
 from dovrek.prints.makers import MAKERS, Task
-from dovrek.prints.standby import alive
+from dovrek.prints.standby import LOOKS_S, alive
 from dovrek.settings import Settings
 from dovrek.sky.reading import sky_from_text
 from dovrek.store import print_jobs as jobs
 from dovrek.store.orders import VOLUME, Order, OrderError
 from dovrek.store.tables import PrintJob
 
-IDLE_SECONDS = 0.5
 STORE_SECONDS = 2.0  # before the store is tried again
 SWEEP_SECONDS = 600.0
 CLOCK_STEP_S = 3600.0  # a clock that was set by more is not believed: nothing is thrown away
@@ -62,7 +61,7 @@ def run(settings: Settings, parent: int) -> None:
                 continue
             if emptying.due():
                 sweep(settings)
-            time.sleep(IDLE_SECONDS)
+            time.sleep(LOOKS_S)
     except SetBack as error:
         log.warning("%s; the next engine goes on", error)
     finally:

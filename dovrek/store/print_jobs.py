@@ -79,7 +79,7 @@ def take(owner: str) -> PrintJob | None:
     """The next print for an engine to work on: one that another left in the middle first, then the
     oldest waiting. One that was left too often is set aside."""
     with writing():
-        rows = (PrintJob.select().where(PrintJob.state.in_(OPEN) & PrintJob.binned.is_null())
+        rows = (PrintJob.select().where(_is_open())
                 .order_by(PrintJob.state.desc(), PrintJob.id))
         for row in rows:
             orphan = row.state == WORKING and row.owner != owner
@@ -98,8 +98,12 @@ def take(owner: str) -> PrintJob | None:
 
 def any_open() -> bool:
     """Whether a print waits or was left in the middle."""
-    return bool(PrintJob.select().where(
-        PrintJob.state.in_(OPEN) & PrintJob.binned.is_null()).exists())
+    return bool(PrintJob.select().where(_is_open()).exists())
+
+
+def _is_open() -> Any:
+    """The condition that a print waits or is worked on."""
+    return PrintJob.state.in_(OPEN) & PrintJob.binned.is_null()
 
 
 def report(number: int, owner: str, **fields: Any) -> bool:

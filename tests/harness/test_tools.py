@@ -49,3 +49,8 @@ def test_a_build_is_told_by_stage() -> None:
     table = table_of({"veils": seconds})
     assert table.row_count == len(seconds) and len(table.columns) == 2
     assert len(FAMILIES) == len(bench.five_skies()) == 5
+
+
+def test_a_part_that_the_bench_has_not_is_named() -> None:
+    with pytest.raises(SystemExit, match="no part of the bench: wings; there are renders"):
+        bench.main(["page", "wings"])

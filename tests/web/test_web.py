@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import re
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -283,3 +285,12 @@ def test_a_secret_that_was_only_half_written_is_made_anew(tmp_path: Path) -> Non
         made = secret_key(tmp_path)
         assert len(made) == 32 and secret_key(tmp_path) == made
         assert (tmp_path / "secret").stat().st_mode & 0o077 == 0
+
+
+def test_the_first_page_waits_for_no_part_of_scipy() -> None:
+    """They take a second to load, several where no file of theirs was read before."""
+    said = subprocess.run(
+        [sys.executable, "-c", "import sys, dovrek.web.server;"
+         "print([part for part in ('ndimage', 'interpolate', 'optimize')"
+         " if f'scipy.{part}' in sys.modules])"], capture_output=True, text=True, check=True)
+    assert said.stdout.strip() == "[]"

@@ -106,9 +106,11 @@ class Live(Windows):
         """Make a draft of a sky that no window shows, for `kept`, when there is nothing else to
         do."""
         with self._lock:
-            held = self._sessions.setdefault((slug, Look()), Session(
-                sky, revision, time.perf_counter(), Look(), polled=UNSEEN))
-            if not held.watched:
+            held = self._sessions.get((slug, Look()))
+            if held is None:
+                self._sessions[slug, Look()] = Session(sky, revision, time.perf_counter(), Look(),
+                                                       polled=UNSEEN)
+            elif not held.watched:
                 held.turn_to(sky, revision, time.perf_counter())
             self._lock.notify_all()
 
