@@ -14,16 +14,18 @@ import numpy as np
 from playwright.sync_api import Locator, Page, expect
 
 from tools import soak
-from tools.soak import WIDTH
 
 CHROMIUM = Path("/usr/bin/chromium")
 FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync"]
+WIDTH = 320  # of the live picture: the least there is
 PATIENCE = 240_000  # a new machine compiles its kernels while the first picture waits
 
 
 class Server(soak.Server):
     """The application as `dovrek demo` starts it, killed as a whole."""
+
+    width = WIDTH
 
     def kill(self) -> None:
         assert self.process is not None

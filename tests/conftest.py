@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 from PIL import Image
+from xdist.scheduler import LoadFileScheduling
 
 from dovrek.core.picture.studio import Studio
 from dovrek.core.run.workers import Cancel
@@ -32,13 +33,26 @@ def free_sun(elevation: float, **parts: Any) -> Sky:
     return sky_of(sun={"mode": "free", "elevation_deg": elevation, "azimuth_deg": 180}, **parts)
 
 
-LONGEST = ("harness", "web", "prints")  # rooms whose files take longest: begun first, none is left
-# to one worker at the end
+WAITING = ("harness", "web", "prints", "formats", "store", "test_")  # rooms whose tests wait for
+# servers, browsers and other processes, the longest first; those of the core compute
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    items.sort(key=lambda item: next((k for k, room in enumerate(LONGEST)
-                                      if f"tests/{room}/" in item.nodeid), len(LONGEST)))
+    items.sort(key=lambda item: next((k for k, room in enumerate(WAITING)
+                                      if item.nodeid.startswith(f"tests/{room}")), len(WAITING)))
+
+
+class FromBothEnds(LoadFileScheduling):
+    """Files dealt whole, from both ends of the line: while one worker waits the other computes."""
+
+    def _assign_work_unit(self, node: Any) -> None:
+        if self.nodes.index(node) % 2:
+            self.workqueue.move_to_end(next(reversed(self.workqueue)), last=False)
+        super()._assign_work_unit(node)
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> FromBothEnds:
+    return FromBothEnds(config, log)
 
 
 @pytest.fixture(scope="session")

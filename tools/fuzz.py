@@ -41,6 +41,8 @@ from dovrek.web.composer import judging, page
 from dovrek.web.live.live import Live
 
 Make = Callable[[], Any]
+# What answers wait for news: an odd request is not worth waiting for.
+WAITS = ((page, "POLL_SECONDS"), (judging, "WAIT_SECONDS"), (matching, "COMPARED_WAIT_S"))
 # Routes that begin long work of their own when all is right with the request.
 BEGIN_WORK = {"suggesting.begin", "ordering.forecast", "weather.light"}
 ODD: list[Any] = [
@@ -197,7 +199,9 @@ class Doors:
     def __init__(self, home: Path) -> None:
         settings = Settings(home=home)
         settings.make_folders()
-        page.POLL_SECONDS = judging.WAIT_SECONDS = matching.COMPARED_WAIT_S = 0.0
+        self.waits = [(m, name, getattr(m, name)) for m, name in WAITS]
+        for module, name in WAITS:
+            setattr(module, name, 0.0)
         self.live = Live(1)  # not started: no picture is made
         self.app = create_app(settings, self.live)
         self.client: FlaskClient = self.app.test_client()
@@ -264,6 +268,8 @@ class Doors:
 
     def close(self) -> None:
         self.live.close()
+        for module, name, seconds in self.waits:
+            setattr(module, name, seconds)
 
 
 def fuzz_routes(rng: random.Random, cases: int, home: Path) -> Iterator[str]:

@@ -36,6 +36,8 @@ WAITED = {"picture"}  # answers that wait on purpose are not counted as slow
 class Server:
     """The application as `dovrek demo` starts it, over a home of its own."""
 
+    width = WIDTH
+
     def __init__(self, home: Path, *more: str, before: Sequence[str] = ()) -> None:
         self.port = free_port()
         self.home, self.url = home, f"http://127.0.0.1:{self.port}"
@@ -45,7 +47,7 @@ class Server:
     def start(self) -> None:
         self.process = subprocess.Popen(
             [*self.before, sys.executable, "-m", "dovrek.cli", "demo", "--home", str(self.home),
-             "--port", str(self.port), "--picture-width", str(WIDTH), *self.more],
+             "--port", str(self.port), "--picture-width", str(self.width), *self.more],
             start_new_session=True,
             stderr=(self.home.parent / "server.log").open("ab"))
         end = time.monotonic() + 90

@@ -58,11 +58,17 @@ def _ordered() -> bool:
 
 def _end_with_parent() -> None:
     """Have the system end this process when the one that started it goes, however it goes."""
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    signal.signal(signal.SIGTERM, _end)
     try:
         ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
     except (AttributeError, OSError):  # not Linux: the loops look after the parent
         return
+
+
+def _end(*_: object) -> None:
+    """End, once: the parent's word and its going each tell so, the second while workers close."""
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    sys.exit(0)
 
 
 def _hold(settings: Settings, parent: int) -> Hold | None:

@@ -18,6 +18,7 @@ from tools import faults, fuzz, soak
 def test_odd_requests_are_answered_in_words(tmp_path: Path) -> None:
     (line,) = fuzz.fuzz_routes(random.Random(4), 1000, tmp_path / "home")
     assert "200" in line and "422" in line and "404" in line
+    assert all(getattr(module, name) > 0.0 for module, name in fuzz.WAITS)  # lent, not taken
 
 
 def test_bent_files_are_read_or_refused() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
 import sys
 
@@ -38,3 +39,18 @@ def test_a_store_that_fails_is_the_engine_s_to_tell(monkeypatch: pytest.MonkeyPa
 
     monkeypatch.setattr(jobs, "any_open", fails)
     assert standby._ordered()
+
+
+def test_told_twice_it_ends_once_and_in_peace() -> None:
+    """As when a server ends: it tells its engine so, and is gone before that has closed all."""
+    engine = subprocess.Popen(
+        [sys.executable, "-c", "import atexit, time; from dovrek.prints import standby;"
+         "standby._end_with_parent(); atexit.register(time.sleep, 0.5);"
+         "atexit.register(print, 'closing', flush=True); print('up', flush=True); time.sleep(30)"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert engine.stdout is not None
+    for word in ("up", "closing"):
+        assert engine.stdout.readline().strip() == word
+        engine.send_signal(signal.SIGTERM)
+    _, said = engine.communicate(timeout=20)
+    assert engine.returncode == 0 and "Traceback" not in said

@@ -15,6 +15,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.chromium import (
     CHROMIUM,
     PATIENCE,
+    WIDTH,
     Server,
     arrive,
     compose,
@@ -226,7 +227,7 @@ def test_numbers_and_guides_in_the_picture(page: Page, server: Server, tmp_path:
     page.keyboard.press("g")
     expect(page.locator("#show-guides")).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("z")
-    assert page.locator("#plate").bounding_box()["width"] == pytest.approx(480, abs=1)  # type: ignore
+    assert page.locator("#plate").bounding_box()["width"] == pytest.approx(WIDTH, abs=1)  # type: ignore
     page.keyboard.press("z")
     drawing = tmp_path / "house.png"
     Image.new("RGBA", (200, 100), (0, 0, 0, 0)).save(drawing)

@@ -55,7 +55,8 @@ class Live(Windows):
 
     def __init__(self, threads: int = 2, width: int = PROOF_WIDTH) -> None:
         super().__init__(width)
-        self.steps = (("glance", SKETCH_WIDTH), ("draft", width // 2), ("proof", width))
+        self.steps = (("glance", SKETCH_WIDTH), ("draft", max(width // 2, SKETCH_WIDTH)),
+                      ("proof", width))
         self.studio = Studio(threads, be_nice)
         self.trials = Preparer(self.studio.workers, StageCache(
             TRIAL_BYTES, self.studio.preparer.cache))
