@@ -175,7 +175,7 @@ def wisp_lost(level):
     return 0.031 if level == 3 else (0.074 if level == 4 else 0.130)
 
 
-@kernel
+@inner
 def noise_at(volumes, start, x, y, z, level):
     """Trilinear value, about −1 … 1, at tile coordinates (1 = one tile); 0 for level −1.
 
@@ -211,7 +211,7 @@ def noise_at(volumes, start, x, y, z, level):
     return (ab * (1 - fx) + cd * fx) * (1.0 / 127.5) - 1.0
 
 
-@kernel
+@inner
 def turned_noise(volumes, start, x, y, z, tile_m, level, moved):
     """`noise_at` for metres, through a generic rotation; `moved` by tiles along its third axis."""
     s = 1.0 / tile_m

@@ -13,7 +13,7 @@ import math
 
 import numpy as np
 
-from dovrek.core.compile.kernels import kernel, solver
+from dovrek.core.compile.kernels import inner, solver
 
 AREA_POWER = 0.45
 CUT = 0.6
@@ -62,7 +62,7 @@ def _flood(h, uplift, order, down, area, seen):
     return count
 
 
-@kernel
+@inner
 def _steepest(h, k, flooded):
     """The neighbour to which water falls most steeply; `flooded`, the way the flood came, where it
     falls to none."""
@@ -79,7 +79,7 @@ def _steepest(h, k, flooded):
     return found
 
 
-@kernel
+@inner
 def _cut(h, uplift, order, count, down, area):
     """One turn of uplift and cutting, from mouths to springs."""
     m = len(h)
@@ -94,7 +94,7 @@ def _cut(h, uplift, order, count, down, area):
         h[i, j] = (h[i, j] + uplift[i, j] + cut * h[p, q]) / (1.0 + cut)
 
 
-@kernel
+@inner
 def _creep(h, uplift, creep, moved):
     """Slopes run a little into their hollows; `moved` holds the heights as they were."""
     m = len(h)

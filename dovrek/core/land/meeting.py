@@ -127,7 +127,7 @@ def _patch(heights, i, j, u, v, du, dv, over, rise, bend, most):
     return second if 0.0 <= second <= most else -1.0
 
 
-@kernel
+@inner
 def land_distance(land, heights, peaks, radius, x, y, height, dx, dy, dz, limit):
     """Distance at which a ray from a place at a height meets the land, up to `limit` metres; −1
     when it does not."""

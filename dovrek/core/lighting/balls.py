@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, solver
 from dovrek.core.compile.noise import hash_unit
 from dovrek.core.lighting.totals import Vector, directions
 from dovrek.core.run.workers import Cancel, Workers
@@ -32,7 +32,7 @@ class Lights(NamedTuple):
     beams: tuple[tuple[Vector, Vector], ...]
 
 
-@kernel
+@inner
 def _ball(ox, oy, oz, dx, dy, dz, x, y, z, r):
     """Distance to a ball along a ray from outside; below 0 when it is missed."""
     ax, ay, az = ox - x, oy - y, oz - z
@@ -43,7 +43,7 @@ def _ball(ox, oy, oz, dx, dy, dz, x, y, z, r):
     return -b - math.sqrt(h)
 
 
-@kernel
+@inner
 def _hit(places, radius, ox, oy, oz, dx, dy, dz, normal):
     """What a ray meets first: −1 nothing, 0 plane, 1 grey ball, 2 mirror ball, 3 cube; its distance
     goes into normal[3], the surface's direction before it."""
@@ -103,7 +103,7 @@ def _seen(dome, centre, dx, dy, dz, out):
                   + (dome[j + 1, i0, c] * (1.0 - fa) + dome[j + 1, i1, c] * fa) * fb)
 
 
-@kernel
+@inner
 def _matt(places, radius, cells, light, beams, beam_light, lit, x, y, z, nx, ny, nz, own, first,
           turned, meeting, out):
     """Light that falls on a matt surface at a place: cells of the dome and beams that are in sight

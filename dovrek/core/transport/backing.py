@@ -10,7 +10,7 @@ from dovrek.core.land.tones import picture_tone
 from dovrek.core.transport.disc import sun_disc_share
 from dovrek.core.transport.ground_tone import ground_tone
 from dovrek.core.transport.land_light import land_light
-from dovrek.core.transport.look_ups import day_there, ground_light
+from dovrek.core.transport.look_ups import day_there, light_on_ground
 from dovrek.core.transport.shadow_rays import lit_share, taken
 from dovrek.core.transport.water import water_light, water_share, wave_tilt
 
@@ -79,7 +79,7 @@ def ground_behind(scene, walk, shadows):
         level = walk.dx * walk.dx + walk.dy * walk.dy
         down = max(-walk.dz - t * level / scene.radius, STEEPEST_STRIP)
         long = min(0.5 * across / down, LONGEST_STRIP * t)
-        lit = ground_light(scene, x, y, long * walk.dx, long * walk.dy, across, walk.random,
+        lit = light_on_ground(scene, x, y, long * walk.dx, long * walk.dy, across, walk.random,
                            walk.behind)
         if scene.ground.water > 0.0:
             _water(scene, walk, x, y, lit, max(across, 2.0 * long * walk.level))

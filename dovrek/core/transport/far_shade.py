@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 
 from dovrek.core.clouds.density import density
-from dovrek.core.compile.kernels import kernel
+from dovrek.core.compile.kernels import inner
 from dovrek.core.geometry.planet import sun_height
 
 LOOKS = 5  # through the height of a layer
@@ -18,7 +18,7 @@ LOWEST_SINE = 0.1  # of the sun's height, beyond which a beam slants no further
 ENOUGH = 6.0  # depth beyond which no more is looked for
 
 
-@kernel
+@inner
 def clear_from_far(scene, x, y, across, random):
     """Share of sunlight, 0 … 1, that clouds let through to a place on the ground (metres of arc
     from the camera's foot), small turns included. `across` (m) is averaged over; `random` 0 … 1

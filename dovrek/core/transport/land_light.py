@@ -6,7 +6,7 @@ from __future__ import annotations
 import math
 
 from dovrek.core.air.sunlight import sunlight_at
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner
 from dovrek.core.land.meeting import grid_x, grid_y, land_normal
 from dovrek.core.land.tones import picture_tone
 from dovrek.core.transport.ground_tone import ground_tone
@@ -43,7 +43,7 @@ def land_tone(scene, x, y, across, out):
     return scene.land.albedo / dry * ground_tone(scene, x, y, across)
 
 
-@kernel
+@inner
 def land_light(scene, x, y, h, random, normal, sunlight, out):
     """Radiance of the land at a place and height into `out` (3,); returns the share of sunlight
     that reaches it. `normal` (3,) and `sunlight` (3,) are scratch."""

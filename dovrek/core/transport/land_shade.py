@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 
-from dovrek.core.compile.kernels import kernel
+from dovrek.core.compile.kernels import inner
 from dovrek.core.land.meeting import CLEAR_M, SHADOW_FAR_M, land_distance
 
 
-@kernel
+@inner
 def sun_clears_land(scene, x, y, h, random):
     """Whether the land lets a place of the sun's disc, by a number 0 … 1, shine to a point: 1 or
     0."""

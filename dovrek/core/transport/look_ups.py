@@ -92,7 +92,7 @@ def _add_level(light, p, level, dx, x, y, z, weight, out):
         out[q] += low * (1 - fc) + high * fc
 
 
-@kernel
+@inner
 def grid_light(light, p, x, y, z, out):
     """Six light channels at a point into `out` (6,)."""
     level, dx, share = _grid_level(p, x, y)
@@ -141,8 +141,8 @@ def sun_passed(scene, x, y, h):
     return math.exp(-depth)
 
 
-@kernel
-def ground_light(scene, x, y, along_x, along_y, across, random, out):
+@inner
+def light_on_ground(scene, x, y, along_x, along_y, across, random, out):
     """Radiance of the ground at a place, with the shadow of clouds and land on it; returns the
     share of sunlight that reaches it. `along` is half the strip that a pixel covers, away from the
     eye, and `across` its width: shadow and tone are means over it. `random` 0 … 1 shifts looks."""

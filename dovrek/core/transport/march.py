@@ -247,7 +247,7 @@ def _part(scene, walk, lit, kept, passes):
             passes[GROUND + c] = walk.behind[c]
 
 
-@kernel
+@inner
 def trace(scene, marching, walk, spans, shadows, out, passes):
     """Light along one ray, which the first fields of `walk` give.
 
@@ -287,7 +287,7 @@ def trace(scene, marching, walk, spans, shadows, out, passes):
         _part(scene, walk, lit, not see_through, passes)
 
 
-@kernel
+@inner
 def _mirror(scene, marching, walk, second, spans, shadows, out, passes, light):
     """Add the sky and the clouds that water mirrors at the end of a ray; `second` and `light`
     (OUT,) are scratch."""

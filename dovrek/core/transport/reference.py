@@ -29,7 +29,7 @@ from dovrek.core.clouds.drape import lifted
 from dovrek.core.clouds.phase import RINGS, halo_at
 from dovrek.core.clouds.squares import BEYOND_M, ENDLESS, known_ahead
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, kernel, part, solver
+from dovrek.core.compile.kernels import inner, part, solver
 from dovrek.core.geometry.planet import ground_distance
 from dovrek.core.geometry.views import pixel_size, ray_of
 from dovrek.core.geometry.views.view import Lens
@@ -80,7 +80,7 @@ class Tracing(NamedTuple):
     far_m: float
 
 
-@kernel
+@inner
 def _flight(scene, at, ray, limit, ratio, state, path, spans):
     """Follow a ray through all layers.
 

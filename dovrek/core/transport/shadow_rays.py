@@ -13,7 +13,7 @@ import math
 
 from dovrek.core.air.sky_looks import HAZE, air_parts
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import kernel
+from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.transport.land_shade import sun_clears_land
 from dovrek.core.transport.look_ups import sun_passed
 from dovrek.core.transport.scratch import NODES
@@ -32,7 +32,7 @@ def _height(scene, height, dz, t):
     return max(math.sqrt(r0 * r0 + 2.0 * r0 * t * dz + t * t) - scene.radius, 0.0)
 
 
-@kernel
+@inner
 def _clears(scene, x0, y0, height, dx, dy, dz, t, random):
     """Whether the land lets the sun shine to a distance along a ray: 1 or 0."""
     return sun_clears_land(scene, x0 + t * dx, y0 + t * dy, _height(scene, height, dz, t), random)

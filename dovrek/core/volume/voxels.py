@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from dovrek.core.clouds.density import density
 from dovrek.core.clouds.rain import falls_from
 from dovrek.core.clouds.squares import known_around
-from dovrek.core.compile.kernels import kernel
+from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.prepare.bodies import LayerBody
 from dovrek.core.run.workers import Cancel, Workers
 
@@ -61,7 +61,7 @@ def box_of(body: LayerBody, voxel_m: float, extent_m: float, centre: tuple[float
     return Box(voxel_m, corner[0], corner[1], floor * voxel_m, (side, side, tall))
 
 
-@kernel
+@inner
 def _holds_none(field, x, y, z, voxel, half, near):
     """Whether a box about a place, `half` wide to each side, holds no cloud; `near` is how far its
     corners are, with what distances are not to be trusted."""

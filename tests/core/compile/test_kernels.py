@@ -78,6 +78,49 @@ def test_an_inner_kernel_is_refused_to_python() -> None:
         clamp(0.5, 0.0, 1.0)
 
 
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_machine_code_is_made_of_what_python_calls() -> None:
+    """An inner kernel is linked into its callers; it has code of its own once that is asked for,
+    and is kept as what callers link."""
+    @kernels.inner
+    def doubled(x: Any) -> Any:
+        return 2.0 * x
+
+    @kernel
+    def outer(x: Any) -> Any:
+        return doubled(x) + 1.0
+
+    assert outer(3.0) == 7.0
+    (within,), (called,) = doubled.overloads.values(), outer.overloads.values()
+    name, kind, kept = within.library.serialize_using_object_code()
+    assert kind == "bitcode" and called.library.serialize_using_object_code()[1] == "object"
+    again = within.library._codegen.unserialize_library((name, kind, kept))
+    function = within.fndesc.llvm_func_name
+    assert again._for_linking and again.get_pointer_to_function("none of its own") == 0
+    assert again._for_linking and again.get_pointer_to_function(function) != 0
+    assert not again._for_linking
+
+
+@pytest.mark.skipif(not JIT, reason="compilation is switched off")
+def test_a_part_is_put_into_each_caller_anew() -> None:
+    @kernels.part
+    def added(total: Any, n: Any) -> Any:
+        for k in range(n):
+            if k % 2 == 0:
+                total += k
+        return total
+
+    @kernel
+    def twice(n: Any) -> Any:
+        return added(added(0, n), 3) + added(100, n)
+
+    @kernel
+    def once(n: Any) -> Any:
+        return added(0, n)
+
+    assert twice(5) == (0 + 2 + 4) + (0 + 2) + 100 + (0 + 2 + 4) and once(7) == 12
+
+
 def _decorated(node: ast.stmt, names: set[str]) -> bool:
     return isinstance(node, ast.FunctionDef) and any(
         isinstance(d, ast.Name) and d.id in names for d in node.decorator_list)

@@ -9,7 +9,7 @@ from dovrek.core.clouds.masks import region_at
 from dovrek.core.clouds.record import EVAPORATES, HEAPED, TEARS
 from dovrek.core.clouds.texture import TILT_U, TILT_V
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import inner, kernel, part
+from dovrek.core.compile.kernels import inner, part
 from dovrek.core.compile.noise import BILLOW, WISP, noise_at, noise_level, turned_noise
 from dovrek.sky.layer import Layer
 
@@ -20,7 +20,7 @@ FINEST = 0.34  # amplitude of the finest lumps over that of the next wider ones
 # Strands of an anvil: width over its lumps, length over width, and how deep they cut.
 STRAND_SPAN, STRAND_RUN, STRAND_DEPTH = 0.5, 8.0, 1.6
 
-@kernel
+@inner
 def _shape_distance(s, p, shape, u, v, w):
     """Signed distance (metres at full size) in a shape's grid by trilinear look-up."""
     n, nz = p.shape_n, p.shape_nz
