@@ -53,6 +53,26 @@ def main() -> None:
     """Compose whole procedural skies and print photorealistic backdrops."""
 
 
+def _check_file(output: Path, depth: str, reference: bool, passes: bool, ground: str,
+                primaries: str) -> None:
+    """Raises BadInput for a file that cannot be written, or cannot hold what is asked for."""
+    from dovrek.formats.pictures import format_of
+
+    if not output.parent.is_dir():
+        raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
+    if not os.access(output.parent, os.W_OK):
+        raise BadInput(f"--output: the folder {output.parent} cannot be written; choose another")
+    if passes and (reference or not format_of(output).passes):
+        raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
+                       "and leave --reference out")
+    if ground != "on" and not format_of(output).transparent:
+        raise BadInput(f"--ground: {output.suffix.lower()} holds no transparency; use .png, .tif "
+                       "or .exr")
+    if primaries != "rec709" and depth not in format_of(output).linear:
+        raise BadInput(f"--primaries: {output.name} holds developed codes; use .exr, .hdr or .tif "
+                       "with --bits float")
+
+
 @main.command()
 @click.argument("sky")
 @click.option("-o", "--output", required=True, type=click.Path(path_type=Path, dir_okay=False))
@@ -103,25 +123,13 @@ def render(sky: str, output: Path, view: str, size: str | None, quality: str, mo
     from dovrek.core.geometry.views import OFFERED
     from dovrek.core.picture.studio import EXTENT_KM, EXTENT_LIMITS_KM, Studio, Wish
     from dovrek.formats.kinds.format import Developing
-    from dovrek.formats.pictures import FormatError, bits_for, format_of, write_picture
+    from dovrek.formats.pictures import FormatError, bits_for, write_picture
 
     try:
         depth = bits_for(output, bits, scale)
     except FormatError as error:
         raise BadInput(str(error)) from None
-    if not output.parent.is_dir():
-        raise BadInput(f"--output: the folder {output.parent} does not exist; create it first")
-    if not os.access(output.parent, os.W_OK):
-        raise BadInput(f"--output: the folder {output.parent} cannot be written; choose another")
-    if passes and (not format_of(output).passes or reference):
-        raise BadInput("--passes: they go into OpenEXR files of the march; end the output in .exr "
-                       "and leave --reference out")
-    if ground != "on" and not format_of(output).transparent:
-        raise BadInput(f"--ground: {output.suffix.lower()} holds no transparency; use .png, .tif "
-                       "or .exr")
-    if primaries != "rec709" and depth not in format_of(output).linear:
-        raise BadInput(f"--primaries: {output.name} holds developed codes; use .exr, .hdr or .tif "
-                       "with --bits float")
+    _check_file(output, depth, reference, passes, ground, primaries)
     low, high = EXTENT_LIMITS_KM
     seen = OFFERED[view]
     if extent is not None and not (seen.from_above and low <= extent <= high):
