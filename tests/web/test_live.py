@@ -28,6 +28,14 @@ def live() -> Iterator[Live]:
     made.close()
 
 
+@pytest.mark.parametrize("width", [320, 480, 960, 1920])  # the settings' ends and between
+def test_each_picture_of_a_state_is_as_wide_as_the_one_before(width: int) -> None:
+    made = Live(1, width)
+    widths = [wide for _, wide in made.steps]
+    made.close()
+    assert widths == sorted(widths) and widths[-1] == width
+
+
 def test_a_window_is_told_at_once_that_its_picture_is_done(live: Live) -> None:
     """Not only when its long poll runs out: what a finished picture tells waits for it."""
     live.start()

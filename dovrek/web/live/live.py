@@ -55,8 +55,8 @@ class Live(Windows):
 
     def __init__(self, threads: int = 2, width: int = PROOF_WIDTH) -> None:
         super().__init__(width)
-        self.steps = (("glance", SKETCH_WIDTH), ("draft", max(width // 2, SKETCH_WIDTH)),
-                      ("proof", width))
+        draft = max(width // 2, min(width, SKETCH_WIDTH))  # not smaller than what it follows
+        self.steps = (("glance", SKETCH_WIDTH), ("draft", draft), ("proof", width))
         self.studio = Studio(threads, be_nice)
         self.trials = Preparer(self.studio.workers, StageCache(
             TRIAL_BYTES, self.studio.preparer.cache))
