@@ -54,19 +54,20 @@ def _finished(library: Any) -> None:
     linked into what calls it before that, and its own would never run."""
     has_code = library._object_caching_enabled and library._compiled_object
     if has_code or any(f.name.startswith(WAY_IN) for f in library.get_defined_functions()):
-        finished_at_once(library)
-        _environments_set(library)
+        _coded(library)
         return
     library._finalize_dynamic_globals()
     library._verify_declare_only_symbols()
     library._finalized = library._for_linking = True
 
 
-def _finish(library: Any) -> None:
-    """Machine code after all."""
+def _coded(library: Any) -> None:
+    """Machine code is made, and its functions told the environments that waited for it."""
     library._for_linking = False
     finished_at_once(library)
-    _environments_set(library)
+    for held in library._final_module.global_variables:
+        if held.name in _waiting:
+            environment_set(library._codegen, held.name, _waiting[held.name])
 
 
 def _address(library: Any, name: str) -> int:
@@ -74,7 +75,7 @@ def _address(library: Any, name: str) -> int:
     library._ensure_finalized()
     if getattr(library, "_for_linking", False) and name in {
             f.name for f in library.get_defined_functions()}:
-        _finish(library)
+        _coded(library)
     return int(address_of(library, name))
 
 
@@ -92,12 +93,6 @@ def _environment(codegen: Any, name: str, env: Any) -> None:
         environment_set(codegen, name, env)
     else:
         _waiting[name] = env
-
-
-def _environments_set(library: Any) -> None:
-    for held in library._final_module.global_variables:
-        if held.name in _waiting:
-            environment_set(library._codegen, held.name, _waiting[held.name])
 
 
 @contextmanager
