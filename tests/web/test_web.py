@@ -25,6 +25,7 @@ from dovrek.web.composer.panels import PANELS, stale
 from dovrek.web.composer.schedule import sheet_of
 from dovrek.web.live.live import Live
 from dovrek.web.live.looks import size_for
+from dovrek.web.shared import rooms
 from dovrek.web.shared.security import secret_key
 from tests.conftest import sky_of
 
@@ -61,6 +62,21 @@ def test_pages_answer_with_strict_headers(client: FlaskClient) -> None:
     page = client.get("/skies/board/").get_data(as_text=True)
     assert " style=" not in page and "<script>" not in page and " onclick" not in page
     assert not re.search(r'(src|href)="https?://', page)
+
+
+@pytest.mark.parametrize("torn", [None, b"", b"no template"])
+def test_pages_are_written_with_or_without_a_folder_for_compiled_templates(
+        store: Settings, live: Live, monkeypatch: pytest.MonkeyPatch, tmp_path: Path,
+        torn: bytes | None) -> None:
+    folder = tmp_path / "kept"
+    folder.mkdir()
+    for kept in (folder, folder, tmp_path / "none" / "such"):
+        monkeypatch.setattr(rooms, "FOLDER", kept)
+        assert create_app(store, live).test_client().get("/guide").status_code == 200
+        compiled = list((folder / "templates").iterdir())
+        assert {path.suffix for path in compiled} == {".cache"}
+        if torn is not None:
+            compiled[0].write_bytes(torn)
 
 
 def test_changes_are_stored_at_once(client: FlaskClient) -> None:

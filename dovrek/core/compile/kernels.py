@@ -15,6 +15,7 @@ from numba.core.registry import CPUDispatcher
 from dovrek.core.compile.once import spare_compiling
 
 CACHES_KEPT = 3
+NAMED = "kernels-"  # folders after the state of the sources
 CORE = Path(__file__).parent.parent
 
 
@@ -28,11 +29,11 @@ def _compiled_folder() -> Path:
     for source in sorted(CORE.rglob("*.py")):
         digest.update(source.read_bytes())
     cache = Path(os.environ.get("XDG_CACHE_HOME") or "~/.cache").expanduser() / "dovrek"
-    folder = cache / f"kernels-{digest.hexdigest()}"
+    folder = cache / f"{NAMED}{digest.hexdigest()}"
     try:
         folder.mkdir(parents=True, exist_ok=True)
         os.utime(folder)
-        older = sorted(cache.glob("kernels-*"), key=lambda p: -p.stat().st_mtime)
+        older = sorted(cache.glob(f"{NAMED}*"), key=lambda p: -p.stat().st_mtime)
         for stale in older[CACHES_KEPT:]:
             shutil.rmtree(stale, ignore_errors=True)
     except OSError:

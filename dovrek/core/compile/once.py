@@ -16,6 +16,7 @@ from numba.core import inline_closurecall, types
 from numba.core.codegen import CPUCodeLibrary, JITCodeLibrary, JITCPUCodegen
 from numba.core.inline_closurecall import InlineWorker
 from numba.core.types.functions import BaseFunction
+from numba.np import linalg
 
 _PLAIN = (types.Number, types.Boolean, types.Array)
 _PLAIN_ASIDE = (*_PLAIN, types.UniTuple, types.SliceType)  # indices
@@ -116,8 +117,14 @@ def _inlined(worker: Any, caller: Any, block: Any, at: int, function: Any,
                                 arg_typs=arg_typs)
 
 
+def _no_blas() -> None:
+    """Kernels write their sums out: none needs the library for matrices."""
+    raise ImportError("kernels multiply no matrices")
+
+
 def spare_compiling() -> None:
-    """Let numba do these once, in this process."""
+    """Let numba do these once, in this process, and load nothing that no kernel needs."""
+    linalg.ensure_blas = _no_blas  # half of what the first call of a kernel takes
     BaseFunction.get_call_type = typed_once  # type: ignore[method-assign, assignment]
     CPUCodeLibrary._optimize_functions = _only_laid_out  # type: ignore[method-assign]
     CPUCodeLibrary._finalize_final_module = _finished  # type: ignore[method-assign]

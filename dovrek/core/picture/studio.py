@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.compile.kernels import FOLDER, NAMED
 from dovrek.core.geometry.views import OFFERED, lens_of
 from dovrek.core.geometry.views.view import Frame, Lens, View
 from dovrek.core.picture.ahead import Ahead
@@ -25,7 +26,9 @@ from dovrek.core.picture.render import (
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.moments import scene_at, scene_soon
 from dovrek.core.prepare.preparer import Prepared, Preparer
-from dovrek.core.run.stage import Known
+from dovrek.core.run.cache import BYTES_KEPT, StageCache
+from dovrek.core.run.shelf import Shelf
+from dovrek.core.run.stage import OUTLASTING, Known
 from dovrek.core.run.workers import Cancel, Workers
 from dovrek.core.transport.passes import Passes
 from dovrek.core.transport.reference import trace_frame, tracing_of
@@ -105,12 +108,20 @@ class Rendered:
     passes: Passes | None = None
 
 
-class Studio:
-    """Worker threads and kept stages for any number of renders, one at a time."""
+def outlasting() -> Shelf | None:
+    """What earlier processes of these sources have left, beside the compiled kernels; None where
+    there is no folder for these sources alone."""
+    return Shelf(FOLDER / "stages", OUTLASTING) if FOLDER.name.startswith(NAMED) else None
 
-    def __init__(self, threads: int = 2, niceness: Callable[[], None] | None = None) -> None:
+
+class Studio:
+    """Worker threads and kept stages for any number of renders, one at a time; it begins with what
+    outlasts a process."""
+
+    def __init__(self, threads: int = 2, niceness: Callable[[], None] | None = None,
+                 most_bytes: int = BYTES_KEPT) -> None:
         self.workers = Workers(threads, niceness)
-        self.preparer = Preparer(self.workers)
+        self.preparer = Preparer(self.workers, StageCache(most_bytes, shelf=outlasting()))
         self.ahead: Ahead | None = None  # the march, being compiled beside
 
     def prepare(self, sky: Sky, wish: Wish, cancel: Cancel,

@@ -8,13 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.media import AirParameters, Media, media_of
-from dovrek.core.air.scattering import Quality, Scattered, solve_scattering
+from dovrek.core.air.scattering import FULL, Quality, Scattered, solve_scattering
 from dovrek.core.air.sky_view import Observer, SkyView, build_sky_view
 from dovrek.core.air.sun_place import Place
 from dovrek.core.air.sun_table import SunTable, build_sun_table
 from dovrek.core.air.sunlight import sunlight_table
 from dovrek.core.land.world import land_share_of
-from dovrek.core.run.stage import Node, Tools, stage
+from dovrek.core.run.stage import Node, Tools, all_of_them, stage
 from dovrek.sky.document import Sky
 
 # What water sends back on the whole: its surface and its depth. Cox & Munk 1955 give .06 to .08
@@ -38,7 +38,7 @@ def water_share_of(sky: Sky) -> float:
     return {"land": 0.0, "water": 1.0, "continents": 1.0 - sky.ground.land_share}[sky.ground.kind]
 
 
-@stage("sun table")
+@stage("sun table", outlasts=all_of_them)
 def sun_table(tools: Tools, haze_height_m: float, elevation_m: float,
               planet_radius_km: float, depth: float) -> SunTable:
     """Columns toward the sun: they know profiles and radius, not the amount of haze."""
@@ -46,7 +46,7 @@ def sun_table(tools: Tools, haze_height_m: float, elevation_m: float,
                                                   planet_radius_km, depth)))
 
 
-@stage("scattering", wide=True)
+@stage("scattering", wide=True, outlasts=lambda given: given["quality"] == FULL)
 def scattering(tools: Tools, air: AirParameters, table: SunTable, quality: Quality) -> Scattered:
     """All orders of scattering, good for every sun."""
     return solve_scattering(media_of(air), table, quality, tools.workers.pool, tools.cancel.check)

@@ -56,7 +56,7 @@ from dovrek.core.prepare.heroes import (
     placed_of,
 )
 from dovrek.core.run.maker import Maker
-from dovrek.core.run.stage import Node, Tools, key_of, stage
+from dovrek.core.run.stage import Node, Tools, all_of_them, key_of, stage
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 from dovrek.sky.seen import placed_by_hand
@@ -67,7 +67,7 @@ FACE_REACH = 3.0  # systems to each side by which a whole face's cover is told
 STORM_LEVEL = 1.6  # score between a storm of full cover and one of none
 
 
-@stage("sheet level", wide=True)
+@stage("sheet level", wide=True, outlasts=all_of_them)
 def sheet_level(tools: Tools, record: Record, cover: float,
                 pull: NDArray[np.uint8] | None = None) -> float:
     """Score above which a sheet has cloud, so that its measured cover is as set; `pull` are the
@@ -107,7 +107,7 @@ def sheet_level(tools: Tools, record: Record, cover: float,
     return found
 
 
-@stage("wide level", wide=True)
+@stage("wide level", wide=True, outlasts=all_of_them)
 def wide_level(tools: Tools, record: Record, cover: float, half_m: float) -> float:
     """Score above which weather over a whole face has cloud, by its scores as far as `half_m`."""
     if cover <= 0.0:

@@ -23,7 +23,7 @@ from dovrek.core.clouds.placement.deal import (
     only_ahead,
 )
 from dovrek.core.clouds.placement.stand import Cells, Life, stand_cells
-from dovrek.core.clouds.shapes import ShapeParameters, Shapes, build_shapes, climbed
+from dovrek.core.clouds.shapes import FULL_GRID, ShapeParameters, Shapes, build_shapes, climbed
 from dovrek.core.clouds.values import (
     ENDINGS,
     Record,
@@ -43,7 +43,7 @@ from dovrek.core.prepare.heroes import (
     wanted_of,
 )
 from dovrek.core.run.maker import Maker
-from dovrek.core.run.stage import Node, Tools, stage
+from dovrek.core.run.stage import Node, Tools, all_of_them, stage
 from dovrek.sky.layer import Layer
 
 SHREDS_TRIED = 4
@@ -55,7 +55,7 @@ COARSE_PERIOD_M = 20_000.0  # steps in which the torus of heroes widens
 NOMINAL_RADIUS = 0.46  # of a full-grown cloud, over the cell size
 
 
-@stage("shapes", wide=True)
+@stage("shapes", wide=True, outlasts=lambda given: given["parameters"].grid == FULL_GRID)
 def shapes(tools: Tools, parameters: ShapeParameters) -> Shapes:
     """Forms of single heaps, of which every cloud of the layer is one."""
     return build_shapes(parameters, tools.workers.over(tools.cancel, chunk=1))
@@ -77,7 +77,7 @@ def levels(tools: Tools, clouds: NDArray[np.void], shapes: Shapes, period_m: flo
     return levels_of(clouds, period_m, shapes)
 
 
-@stage("level", wide=True)
+@stage("level", wide=True, outlasts=all_of_them)
 def level(tools: Tools, levels: Levels, shapes: Shapes, period_m: float, cover: float,
           outward_m: float, close: float) -> float:
     """Level of growth that covers as asked."""

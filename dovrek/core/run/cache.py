@@ -9,6 +9,8 @@ from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from typing import Any, TypeVar
 
+from dovrek.core.run.shelf import Shelf
+
 T = TypeVar("T")
 Place = tuple[str, str]  # a stage's name and a key
 BYTES_KEPT = 700 * 2**20
@@ -37,11 +39,12 @@ class StageCache:
     """Results of stages, the longest unused dropped first.
 
     What is already in `behind` is read from there; what is built is kept here alone, so that
-    trials never push out what the main picture needs.
+    trials never push out what the main picture needs. What stands on the `shelf` is read from it.
     """
 
-    def __init__(self, most_bytes: int = BYTES_KEPT, behind: StageCache | None = None) -> None:
-        self._most, self._behind = most_bytes, behind
+    def __init__(self, most_bytes: int = BYTES_KEPT, behind: StageCache | None = None,
+                 shelf: Shelf | None = None) -> None:
+        self._most, self._behind, self._shelf = most_bytes, behind, shelf
         self._lock = threading.Lock()  # two searches, or a picture and its trials, may ask at once
         self._results: OrderedDict[Place, tuple[Any, int]] = OrderedDict()
         self._memos: OrderedDict[Place, dict[Any, Any]] = OrderedDict()
@@ -50,9 +53,8 @@ class StageCache:
         self.built: list[str] = []
 
     def __contains__(self, place: Place) -> bool:
-        if place in self._results:
-            return True
-        return self._behind is not None and place in self._behind
+        return (place in self._results or (self._behind is not None and place in self._behind)
+                or (self._shelf is not None and place in self._shelf))
 
     def find(self, place: Place) -> tuple[bool, Any]:
         """Whether a result is at hand, and the result."""
@@ -60,10 +62,18 @@ class StageCache:
             if place in self._results:
                 self._results.move_to_end(place)
                 return True, self._results[place][0]
-        return self._behind.find(place) if self._behind is not None else (False, None)
+        there, value = self._behind.find(place) if self._behind is not None else (False, None)
+        if not there and self._shelf is not None:
+            there, value = self._shelf.find(place)
+            if there:
+                self.put(place, value)
+        return there, value
 
-    def put(self, place: Place, value: Any) -> None:
-        """Keep a result, and drop what has not been used for longest if there is too much."""
+    def put(self, place: Place, value: Any, outlasts: bool = False) -> None:
+        """Keep a result, and drop what has not been used for longest if there is too much. One
+        that `outlasts` the process goes to the shelf, too."""
+        if outlasts and self._shelf is not None:
+            self._shelf.put(place, value)
         size = bytes_of(value)
         with self._lock:
             if place in self._results:

@@ -163,7 +163,7 @@ class _Making:
 
     def _done(self, node: Node[Any], value: Any) -> None:
         if node.of.kept:
-            self._maker.cache.put(node.place, value)
+            self._maker.cache.put(node.place, value, node.of.outlasts(node.inputs))
         with self._news:
             self._found[node.key] = value
             del self._missing[node.key]

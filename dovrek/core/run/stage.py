@@ -20,6 +20,8 @@ from pydantic import BaseModel
 from dovrek.core.run.workers import Cancel, Workers
 
 T = TypeVar("T")
+Inputs = dict[str, Any]
+OUTLASTING: set[str] = set()  # names of the stages of which some results outlast their process
 PLAIN = frozenset((float, int, str, bool, type(None)))  # whose words tell them apart
 
 
@@ -33,24 +35,39 @@ class Tools(NamedTuple):
 class Stage(Generic[T]):
     """A kind of result and how it is made of its inputs. `stage` makes one of a function."""
 
-    def __init__(self, name: str, build: Callable[..., T], wide: bool, kept: bool) -> None:
+    def __init__(self, name: str, build: Callable[..., T], wide: bool = False, kept: bool = True,
+                 outlasts: Callable[[Inputs], bool] | None = None) -> None:
         if build.__closure__ is not None:
             raise TypeError(f"stage {name}: its builder sees more than its inputs")
         self.name, self.build, self.wide, self.kept = name, build, wide, kept
+        self.outlasts = outlasts or _none_of_them
+        if outlasts is not None:
+            OUTLASTING.add(name)
         self.__doc__ = build.__doc__
 
     def __call__(self, **inputs: Any) -> Node[T]:
         return Node(self, inputs)
 
 
-def stage(name: str, *, wide: bool = False,
-          kept: bool = True) -> Callable[[Callable[..., T]], Stage[T]]:
+def all_of_them(inputs: Inputs) -> bool:
+    """That every result of a stage outlasts its process."""
+    return True
+
+
+def _none_of_them(inputs: Inputs) -> bool:
+    return False
+
+
+def stage(name: str, *, wide: bool = False, kept: bool = True,
+          outlasts: Callable[[Inputs], bool] | None = None,
+          ) -> Callable[[Callable[..., T]], Stage[T]]:
     """Make a stage of a function of tools and named inputs.
 
     `wide`: it spreads its work over the threads itself, so that it runs by itself and others run
-    beside each other. Not `kept`: a larger result is made of it.
+    beside each other. Not `kept`: a larger result is made of it. `outlasts`: whether the result of
+    given inputs outlasts the process, because it is small, takes long and comes again.
     """
-    return lambda build: Stage(name, build, wide, kept)
+    return lambda build: Stage(name, build, wide, kept, outlasts)
 
 
 class Node(Generic[T]):
@@ -81,7 +98,7 @@ def _none(tools: Tools) -> Any:
     raise TypeError("what is known is not built")
 
 
-_KNOWN: Stage[Any] = Stage("known", _none, False, False)
+_KNOWN: Stage[Any] = Stage("known", _none, kept=False)
 
 
 def key_of(*values: Any) -> str:

@@ -21,7 +21,7 @@ from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.fineness import SKETCH_WIDTH
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import StageCache
-from dovrek.core.run.workers import Cancel, Cancelled, Workers
+from dovrek.core.run.workers import Cancel, Cancelled
 from dovrek.sky.document import Film, Sky
 from dovrek.web.live.boards import Board, Boards, Frame
 from dovrek.web.live.judging import cover_by_ratio, seen_in
@@ -66,7 +66,7 @@ class Live(Windows):
         self._in_hand = False  # a hand drags what it shows
         self._quiet_until = 0.0
         self._shown_at = 0.0
-        self._ribbon, self._ribbon_lock = Preparer(Workers(1, be_nice)), threading.Lock()
+        self._ribbon, self._ribbon_lock = Studio(1, be_nice).preparer, threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 

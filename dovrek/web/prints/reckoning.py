@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections import OrderedDict
 
 from dovrek.core.picture.studio import Studio
-from dovrek.core.prepare.preparer import Preparer
-from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel
 from dovrek.prints.foretold import Foretold, foretell
 from dovrek.sky.document import Sky
@@ -43,8 +41,7 @@ class Reckoner:
         slug, revision, order = key
         place = (slug, revision, order.kind + order.quality)
         if self._studio is None:
-            self._studio = Studio(1, be_nice)
-            self._studio.preparer = Preparer(self._studio.workers, StageCache(CACHE_BYTES))
+            self._studio = Studio(1, be_nice, CACHE_BYTES)
         try:
             found = foretell(sky, order, self._studio, cancel, self._builds.get(place, 0.0))
         except OrderError as error:  # what cannot be is no failure

@@ -8,8 +8,6 @@ from typing import NamedTuple
 from dovrek.core.picture.probe import light_of
 from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.fineness import FINE
-from dovrek.core.prepare.preparer import Preparer
-from dovrek.core.run.cache import StageCache
 from dovrek.core.run.stage import key_of
 from dovrek.core.run.workers import Cancel
 from dovrek.sky.document import Sky
@@ -61,8 +59,7 @@ class Comparer:
 
     def _compared(self, key: str, cancel: Cancel) -> list[Row]:
         sky, record = self._skies[key]
-        studio = Studio(1, be_nice)
-        studio.preparer = Preparer(studio.workers, StageCache(CACHE_BYTES))
+        studio = Studio(1, be_nice, CACHE_BYTES)
         try:
             prepared = studio.preparer.scene(sky, FINE, cancel)
             light = light_of(sky, studio.preparer, prepared, cancel)["sky"]

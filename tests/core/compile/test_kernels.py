@@ -6,6 +6,8 @@ import ast
 import math
 import operator
 import os
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -181,3 +183,12 @@ def test_a_kernel_is_chosen_by_its_place(tmp_path: Path, monkeypatch: pytest.Mon
     assert (tmp_path / "tried.py").stat().st_mtime_ns == written  # what is compiled stays good
     monkeypatch.setattr(choosing, "FOLDER", tmp_path / "tried.py")  # a file is no folder
     assert choosing.chosen("elsewhere", [_first, _second], "a, b") is not None
+
+
+def test_a_first_kernel_loads_no_library_for_matrices() -> None:
+    """It takes half of a first call's time, in every process."""
+    said = subprocess.run([sys.executable, "-c", (
+        "import sys; from dovrek.core.compile.noise import wisp_lost; "
+        "print(wisp_lost(2), 'scipy.linalg' in sys.modules)")],
+        capture_output=True, text=True, check=True).stdout
+    assert said.split() == ["0.011", "False"]
