@@ -27,7 +27,7 @@ from dovrek.commands.shared import (
 )
 from dovrek.commands.volume import volume
 from dovrek.commands.worker import worker
-from dovrek.settings import Settings
+from dovrek.settings import REFINED, Settings
 from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyError
 from dovrek.sky.seen import owners_of
@@ -283,20 +283,12 @@ def recipes(show: str | None, as_json: bool) -> None:
     _listed(layer_recipes(), show, as_json, "recipe")
 
 
-def _serving(home: str | None, host: str | None, port: int | None,
-             scheduler: str | None, picture_width: int | None = None) -> Settings:
-    settings = settings_or_refusal()
-    changes: dict[str, Any] = {}
+def _serving(home: str | None, **given: Any) -> Settings:
+    """The settings, with what options of a command say otherwise."""
+    changes = {name: value for name, value in given.items() if value}
     if home:
         changes["home"] = Path(home).expanduser()
-    if host:
-        changes["host"] = host
-    if port:
-        changes["port"] = port
-    if scheduler:
-        changes["scheduler"] = scheduler
-    if picture_width:
-        changes["picture_width"] = picture_width
+    settings = settings_or_refusal()
     settings = replace(settings, **changes)
     try:
         settings.make_folders()
@@ -314,6 +306,9 @@ def _serve_options(command: Any) -> Any:
         click.option("--scheduler", default=None, help="Address of a dask scheduler for prints."),
         click.option("--picture-width", type=click.IntRange(320, 1920), default=None,
                      help="Width of the live picture, 960 by default; less on a slow machine."),
+        click.option("--refine", type=click.Choice(REFINED), default=None,
+                     help="How far the live picture is refined while a hand rests; proof by "
+                          "default, less on a slow machine."),
     ):
         command = option(command)
     return command
@@ -337,29 +332,26 @@ def _run(settings: Settings, demo: bool) -> None:
 
 @main.command()
 @_serve_options
-def serve(home: str | None, host: str | None, port: int | None, scheduler: str | None,
-          picture_width: int | None) -> None:
+def serve(**given: Any) -> None:
     """Run the application."""
-    _run(_serving(home, host, port, scheduler, picture_width), demo=False)
+    _run(_serving(**given), demo=False)
 
 
 @main.command()
 @_serve_options
-def demo(home: str | None, host: str | None, port: int | None, scheduler: str | None,
-         picture_width: int | None) -> None:
+def demo(**given: Any) -> None:
     """Run the application, with the demo skies when the store is empty."""
-    _run(_serving(home, host, port, scheduler, picture_width), demo=True)
+    _run(_serving(**given), demo=True)
 
 
 @main.command(hidden=True)
 @_serve_options
 @click.option("--parent", type=int, default=0, help="Stop when this process is gone.")
-def printer(home: str | None, host: str | None, port: int | None, scheduler: str | None,
-            picture_width: int | None, parent: int) -> None:
+def printer(parent: int, **given: Any) -> None:
     """Work through ordered prints (started by the server)."""
     from dovrek.prints.standby import run
 
-    run(_serving(home, host, port, scheduler, picture_width), parent)
+    run(_serving(**given), parent)
 
 
 if __name__ == "__main__":

@@ -6,6 +6,8 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+REFINED = ("sketch", "draft", "proof")
+
 
 @dataclass(frozen=True)
 class Settings:
@@ -16,6 +18,7 @@ class Settings:
     port: int = 8770
     scheduler: str = ""
     picture_width: int = 960  # of the live picture's proof, at 16:9; less on a slow machine
+    refine: str = REFINED[-1]  # how far it is refined while a hand rests; less on a slow machine
 
     @property
     def database(self) -> Path:
@@ -32,8 +35,8 @@ class Settings:
 
 
 def settings_from_environment() -> Settings:
-    """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT, DOVREK_SCHEDULER and
-    DOVREK_PICTURE_WIDTH. Raises ValueError naming the one that is wrong."""
+    """Settings by DOVREK_HOME, DOVREK_HOST, DOVREK_PORT, DOVREK_SCHEDULER,
+    DOVREK_PICTURE_WIDTH and DOVREK_REFINE. Raises ValueError naming the one that is wrong."""
     def whole(name: str, default: int, low: int, high: int) -> int:
         text = os.environ.get(name) or str(default)
         if not (text.isascii() and text.isdecimal() and len(text) < 7
@@ -42,6 +45,13 @@ def settings_from_environment() -> Settings:
                              f"{high}, or unset it")
         return int(text)
 
+    def one_of(name: str, words: tuple[str, ...], default: str) -> str:
+        text = os.environ.get(name) or default
+        if text not in words:
+            raise ValueError(f"{name}: '{text[:40]}' is refused; give one of {', '.join(words)}, "
+                             "or unset it")
+        return text
+
     home = os.environ.get("DOVREK_HOME") or "~/.local/share/dovrek"
     return Settings(
         home=Path(home).expanduser(),
@@ -49,4 +59,5 @@ def settings_from_environment() -> Settings:
         port=whole("DOVREK_PORT", 8770, 1, 65535),
         scheduler=os.environ.get("DOVREK_SCHEDULER", ""),
         picture_width=whole("DOVREK_PICTURE_WIDTH", 960, 320, 1920),
+        refine=one_of("DOVREK_REFINE", REFINED, REFINED[-1]),
     )

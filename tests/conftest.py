@@ -90,8 +90,9 @@ def store(home: Settings) -> Iterator[Settings]:
 
 @pytest.fixture(scope="session")
 def demo_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A home that holds the demo skies, each with a grey picture for the gallery: a server over it
-    need not render seven skies beside what a test waits for."""
+    """A home that holds the demo skies, and one of a single veil, soon built: for what is asked of
+    any sky. Each has a grey picture for the gallery: a server over it need not render them all
+    beside what a test waits for."""
     from dovrek.store import skies
     from dovrek.store.demo import load_demo
     from dovrek.store.tables import open_database
@@ -102,20 +103,22 @@ def demo_home(tmp_path_factory: pytest.TempPathFactory) -> Path:
     database = open_database(made.database)
     with database.connection_context():
         load_demo()
+        skies.add_sky(sky_of(name="Veil", layers=[{"id": "veil", "genus": "cirrus"}]), slug="veil")
         for row in skies.gallery():
             skies.keep_picture(row.slug, row.head_id, grey.getvalue())
     return made.home
 
 
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory, demo_home: Path) -> Iterator[Any]:
+def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory,
+           demo_home: Path) -> Iterator[Any]:
     """A server with a store of its own for each module of interface tests, as `dovrek demo` starts
-    it: their order does not matter."""
+    it: their order does not matter. A module's REFINE says how far its pictures are refined."""
     from tests.chromium import Server
 
     home = tmp_path_factory.mktemp("served")
     shutil.copytree(demo_home, home, dirs_exist_ok=True)
-    made = Server(home)
+    made = Server(home, getattr(request.module, "REFINE", "sketch"))
     made.start()
     yield made
     made.kill()

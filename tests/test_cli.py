@@ -222,6 +222,10 @@ def test_what_a_user_must_mend_is_said_as_such(tmp_path: Path,
     found = call("serve", "--home", str(tmp_path / "home"))
     assert found.exit_code == 2 and "DOVREK_PORT" in found.output
     monkeypatch.delenv("DOVREK_PORT")
+    monkeypatch.setenv("DOVREK_REFINE", "finest")
+    found = call("serve", "--home", str(tmp_path / "home"))
+    assert found.exit_code == 2 and "DOVREK_REFINE" in found.output and "sketch" in found.output
+    monkeypatch.delenv("DOVREK_REFINE")
     import socket
 
     with socket.socket() as taken:

@@ -30,6 +30,7 @@ from tools.processes import free_port
 from tools.soak import Server, children_by_parent
 
 SLUGS = ("fair-weather-noon", "last-light")
+QUICK = ("--refine", "sketch")  # nothing here is about live pictures
 CHANGES, PATIENCE_S = 6, 600.0  # kernels may compile first, in several processes at once
 
 
@@ -169,7 +170,8 @@ def kills(count: int, seed: int, remote: bool = False) -> str:
         farm = Farm(Path(folder)) if remote else None
         if farm is not None:
             farm.mend()
-        server = Server(Path(folder) / "home", *(["--scheduler", farm.address] if farm else []))
+        server = Server(Path(folder) / "home", *QUICK,
+                        *(["--scheduler", farm.address] if farm else []))
         server.start()
         window, said = Window(server), dict.fromkeys(("server", "engine", "worker", "scheduler"), 0)
         try:
@@ -215,7 +217,7 @@ def queue(count: int = 30) -> str:
     """Many prints in the queue while their server is told to end, started, killed and started
     again. Raises Lost."""
     with tempfile.TemporaryDirectory() as folder:
-        server = Server(Path(folder) / "home")
+        server = Server(Path(folder) / "home", *QUICK)
         server.start()
         window = Window(server)
         try:
@@ -261,7 +263,7 @@ def small_disk(megabytes: int) -> Iterator[Path]:
 def full_disk() -> str:
     """A disk that fills while skies change and a print runs. Raises Lost."""
     with small_disk(80) as folder:
-        server = Server(folder / "home")
+        server = Server(folder / "home", *QUICK)
         server.start()
         window = Window(server)
         try:
@@ -309,7 +311,7 @@ def read_only() -> str:
     if subprocess.run([*less, "true"], capture_output=True, check=False).returncode:
         raise OSError("setpriv is not allowed here")
     with tempfile.TemporaryDirectory() as folder:
-        server = Server(Path(folder) / "home", before=less)
+        server = Server(Path(folder) / "home", *QUICK, before=less)
         server.start()
         window = Window(server)
         locked = [server.home, server.home / "prints", *server.home.glob("dovrek.sqlite*")]

@@ -88,7 +88,7 @@ def run(settings: Settings, demo: bool) -> None:
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     sys.setswitchinterval(GIVES_WAY_S)
     hold = Hold(settings.home, "server", f"serving http://{settings.host}:{settings.port}")
-    live = Live(width=settings.picture_width)
+    live = Live(width=settings.picture_width, refine=settings.refine)
     app = create_app(settings, live)
     app.config["STAYS_CONNECTED"] = True
     if demo:

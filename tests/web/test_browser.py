@@ -23,32 +23,10 @@ from tests.chromium import (
     layer_of,
     mean_colour,
     serial,
-    settle,
     until,
 )
 
 pytestmark = pytest.mark.skipif(not CHROMIUM.exists(), reason="chromium is not installed")
-
-
-def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> None:
-    compose(page, server, "fair-weather-noon")
-    noon, before = mean_colour(page), serial(page)
-    strip = until(lambda: page.locator("#strip").bounding_box(), bool)
-    assert strip
-    y = strip["y"] + 25
-    drag(page, (strip["x"] + 0.597 * strip["width"], y), (strip["x"] + 0.897 * strip["width"], y))
-    expect(page.locator("#clock")).to_contain_text("21:3", timeout=20_000)
-    settle(page)
-    assert serial(page) > before
-    evening = mean_colour(page)
-    assert evening[0] / evening[2] > 1.04 * noon[0] / noon[2]  # redder, not just other
-    assert np.abs(evening - noon).max() > 5
-    assert server.document("fair-weather-noon")["moment"].startswith("2026-06-21T21:3")
-    page.keyboard.press("Control+z")
-    expect(page.locator("#clock")).to_have_text("14:20", timeout=20_000)
-    assert server.document("fair-weather-noon")["moment"] == "2026-06-21T14:20"
-    settle(page)
-    assert mean_colour(page) == pytest.approx(noon, abs=2.0)
 
 
 def test_pictures_follow_while_a_hand_drags(page: Page, server: Server) -> None:
@@ -90,22 +68,22 @@ def test_dragging_a_layer_moves_its_base_and_undo_by_key(page: Page, server: Ser
 
 
 def test_schedule_by_keyboard_and_by_number(page: Page, server: Server) -> None:
-    arrive(page, server, "high-streaks", "film")
+    arrive(page, server, "veil", "film")
     row = page.locator('[data-path="film.contrast"]')
     row.locator(".range").focus()
     page.keyboard.press("ArrowRight")
     expect(page.locator("#undo")).to_be_enabled(timeout=20_000)
     page.wait_for_timeout(400)
-    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.05)
+    assert server.document("veil")["film"]["contrast"] == pytest.approx(1.05)
     row.locator(".value").fill("1.2")
     row.locator(".value").press("Enter")
     page.wait_for_timeout(600)
-    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.2)
+    assert server.document("veil")["film"]["contrast"] == pytest.approx(1.2)
     value = page.locator('[data-path="film.contrast"] .value')
     value.fill("7")
     value.press("Enter")
     expect(page.locator("#notice")).to_contain_text("0.5 to 1.6", timeout=20_000)
-    assert server.document("high-streaks")["film"]["contrast"] == pytest.approx(1.2)
+    assert server.document("veil")["film"]["contrast"] == pytest.approx(1.2)
 
 
 def test_two_windows_on_one_sky(browser: Browser, page: Page, server: Server) -> None:
@@ -129,6 +107,7 @@ def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: 
     bad = tmp_path / "bad.json"
     bad.write_text('{"dovrek": 1, "layers": [{"thickness_m": -5}]}')
     page.goto(server.url)
+    hung = page.locator(".hung").count()
     page.locator("#file").set_input_files(bad)
     page.get_by_role("button", name="Import", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("layers[0].thickness_m")
@@ -139,11 +118,11 @@ def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: 
     page.locator("#file").set_input_files(large)
     page.get_by_role("button", name="Import", exact=True).click()
     expect(page.locator("#notice")).to_contain_text("too large")
-    assert page.locator(".hung").count() == 7
+    assert page.locator(".hung").count() == hung > 6
 
 
 def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path) -> None:
-    arrive(page, server, "fair-weather-noon")
+    arrive(page, server, "veil")
     page.locator("#order").click()
     page.locator("#p-width").fill("320")
     page.locator("#p-height").fill("180")
@@ -166,7 +145,7 @@ def test_print_a_png_and_read_it_back(page: Page, server: Server, tmp_path: Path
 
 def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) -> None:
     """The dialog asks only what goes with a kind; the dome comes with lights and proof."""
-    arrive(page, server, "high-streaks")
+    arrive(page, server, "veil")
     page.locator("#order").click()
     page.locator("#p-kind").select_option("film")
     expect(page.locator("#p-height")).to_be_visible()
@@ -202,7 +181,7 @@ def test_a_dome_is_ordered_with_what_goes_with_it(page: Page, server: Server) ->
 
 
 def test_the_dialog_offers_what_goes_together_and_foretells(page: Page, server: Server) -> None:
-    arrive(page, server, "last-light")
+    arrive(page, server, "veil")
     page.locator("#order").click()
     expect(page.locator("#p-passes")).to_be_disabled()
     expect(page.get_by_text("Only OpenEXR holds passes.")).to_be_visible()
@@ -224,7 +203,7 @@ def test_the_dialog_offers_what_goes_together_and_foretells(page: Page, server: 
     expect(page.locator("tr[data-state=paused]")).to_have_count(0)
     for _ in range(2):
         page.locator("tr.party").get_by_role("button", name="Remove").first.click()
-    arrive(page, server, "last-light")
+    arrive(page, server, "veil")
     page.keyboard.press("p")
     page.locator("#p-habit").select_option("small draft")
     expect(page.locator("#p-width")).to_have_value("320")

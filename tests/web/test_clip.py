@@ -13,7 +13,7 @@ from dovrek.store import skies
 from tests.chromium import Server, arrive, until
 from tests.web.test_web import client, head, post  # noqa: F401  fixtures of the plain pages
 
-SLUG = "high-streaks"
+SLUG = "veil"
 
 
 def motion(server: Server) -> dict[str, Any]:

@@ -36,6 +36,22 @@ def test_each_picture_of_a_state_is_as_wide_as_the_one_before(width: int) -> Non
     assert widths == sorted(widths) and widths[-1] == width
 
 
+def test_a_picture_is_refined_as_far_as_is_set() -> None:
+    """On a slow machine the sketch is all: fine light is not worked out for it."""
+    made = Live(2, refine="sketch")
+    try:
+        made.start()
+        sky = sky_of(layers=[{"genus": "cirrus"}])
+        made.show("veil", sky, 1)
+        until_done(made, "veil", 1)
+        session = made.session("veil", Look())
+        assert session is not None and session.done and session.light_quality == "sketch"
+        assert session.samples == 1 and not made.studio.holds(sky, Look().wish(sky, 64, "glance"))
+        assert session.shown[-1].width == 240
+    finally:
+        made.close()
+
+
 def test_a_window_is_told_at_once_that_its_picture_is_done(live: Live) -> None:
     """Not only when its long poll runs out: what a finished picture tells waits for it."""
     live.start()

@@ -22,6 +22,7 @@ from dovrek.core.prepare.fineness import SKETCH_WIDTH
 from dovrek.core.prepare.preparer import Prepared, Preparer
 from dovrek.core.run.cache import StageCache
 from dovrek.core.run.workers import Cancel, Cancelled
+from dovrek.settings import REFINED
 from dovrek.sky.document import Film, Sky
 from dovrek.web.live.boards import Board, Boards, Frame
 from dovrek.web.live.judging import cover_by_ratio, seen_in
@@ -53,10 +54,12 @@ ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
 class Live(Windows):
     """Renders for all sessions and boards on one background thread."""
 
-    def __init__(self, threads: int = 2, width: int = PROOF_WIDTH) -> None:
+    def __init__(self, threads: int = 2, width: int = PROOF_WIDTH,
+                 refine: str = REFINED[-1]) -> None:
         super().__init__(width)
         draft = max(width // 2, min(width, SKETCH_WIDTH))  # not smaller than what it follows
-        self.steps = (("glance", SKETCH_WIDTH), ("draft", draft), ("proof", width))
+        self.steps = (("glance", SKETCH_WIDTH), ("draft", draft),
+                      ("proof", width))[:REFINED.index(refine) + 1]
         self.studio = Studio(threads, be_nice)
         self.trials = Preparer(self.studio.workers, StageCache(
             TRIAL_BYTES, self.studio.preparer.cache))
@@ -289,11 +292,12 @@ class Live(Windows):
                 self._refining = True
                 if self.boards.next_frame() is not None:
                     return
-        self._settle(session, sky, at, cancel)
-        if session.samples < PROOF_SAMPLES:
-            self._leave(slug, session, at)
-            return
-        self._judge(session, sky, at, cancel)
+        if len(self.steps) == len(REFINED):
+            self._settle(session, sky, at, cancel)
+            if session.samples < PROOF_SAMPLES:
+                self._leave(slug, session, at)
+                return
+            self._judge(session, sky, at, cancel)
         self._finish(slug, session, at)
 
     def _first(self, session: Session, sky: Sky, moves: bool) -> tuple[str, int]:
@@ -377,7 +381,7 @@ class Live(Windows):
         with self._lock:
             if session.turn != at.number:
                 return
-            session.done, session.progress, session.stage = True, 1.0, "proof"
+            session.done, session.progress, session.stage = True, 1.0, REFINED[-1]
             last = session.shown[-1].image
             self._lock.notify_all()
         self._keep(slug, session, at, last)
