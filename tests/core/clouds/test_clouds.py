@@ -229,7 +229,7 @@ def test_layers_shade_each_other(studio: Studio) -> None:
     high = {"genus": "stratus", "id": "b", "base_m": 4000, "thickness_m": 800}
     camera = {"pitch_deg": -20, "altitude_m": 3000, "heading_deg": 0}
     size = (96, 54)
-    free, under = (studio.render(free_sun(50, camera=camera, layers=layers), Wish(*size, "draft"))
+    free, under = (studio.render(free_sun(50, camera=camera, layers=layers), Wish(*size, "sketch"))
                    for layers in ([low], [low, high]))
     bright = np.percentile(free.light[..., 1], 95)
     assert np.percentile(under.light[..., 1], 95) < 0.6 * bright

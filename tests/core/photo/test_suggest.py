@@ -169,7 +169,7 @@ def test_a_sky_is_suggested(studio: Studio) -> None:
     site = SITE.model_copy(update={"name": "Mine"})
     seen: list[float] = []
     got = suggest(site, picture, FRAMING, Preparer(studio.workers, StageCache()), Cancel(),
-                  lambda share, what: seen.append(share), patience=math.inf)
+                  lambda share, what: seen.append(share), known_skies=KNOWN, patience=math.inf)
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
     assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
     assert got.genus == "cumulus" and [x.genus for x in got.sky.layers] == ["cumulus"]
