@@ -7,6 +7,7 @@ import json
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
+from pydantic_core import PydanticSerializationError
 
 from dovrek.sky.document import LAYER_LIMIT, Sky
 from dovrek.sky.errors import Fault, SkyError
@@ -167,8 +168,11 @@ def sky_to_data(sky: Sky) -> dict[str, Any]:
 
 
 def sky_to_text(sky: Sky) -> str:
-    """The whole document as indented JSON text."""
-    return json.dumps(sky_to_data(sky), indent=1, ensure_ascii=False)
+    """The whole document as indented JSON text, every key present."""
+    try:
+        return sky.model_dump_json(indent=1)
+    except PydanticSerializationError:  # half a character in a name: it is a text nevertheless
+        return json.dumps(sky.model_dump(mode="json"), indent=1, ensure_ascii=False)
 
 
 def text_to_keep(sky: Sky) -> str:

@@ -40,6 +40,7 @@ def test_the_smallest_document_is_a_clear_sky() -> None:
 def test_round_trip_is_exact() -> None:
     sky = sky_of(name="Round", layers=[{"genus": g} for g in GENUS_DEFAULTS], seed=7)
     assert sky_from_text(sky_to_text(sky)) == sky
+    assert json.loads(sky_to_text(sky)) == sky_to_data(sky)
 
 
 def test_a_bare_genus_takes_its_defaults_and_given_keys_win() -> None:

@@ -59,7 +59,7 @@ def test_it_stands_in_the_schedule(client: FlaskClient) -> None:  # noqa: F811
     row = skies.add_sky(with_values(
         sky_of(layers=[{"id": "a"}]), {"layers[a].map.asset": embedded(buffer.getvalue())}))
     sky = skies.load(row.slug)[0]
-    rows = [r for _, group in sheet_of(sky, "layer:a", {}).groups for r in group]
+    rows = [r for group in sheet_of(sky, "layer:a", {}).groups for r in group.rows]
     assert [r.path for r in rows if r.greys] == ["layers[a].map.asset"]
     page = client.get(f"/skies/{row.slug}/panels?selected=layer:a").data.decode()
     assert "Greys of the map: black" in page

@@ -97,8 +97,8 @@ def test_every_mend_takes_its_advisory_away() -> None:
 
 def test_heights_are_shown_in_feet_on_request() -> None:
     sky = sky_of(layers=TWO)
-    rows = {r.parameter.path: r for _, group in sheet_of(sky, "layer:low", {}, "feet").groups
-            for r in group}
+    rows = {r.parameter.path: r for group in sheet_of(sky, "layer:low", {}, "feet").groups
+            for r in group.rows}
     assert rows["base_m"].unit == "ft" and rows["base_m"].text == "3609"
     assert rows["base_m"].default_value == "1100" and rows["cover_oktas"].factor == 1.0
 

@@ -211,8 +211,8 @@ def test_section_scale_inverts_and_bands_do_not_overlap() -> None:
 
 def test_schedule_shows_what_the_genus_has() -> None:
     sky = sky_of(layers=[{"id": "a", "genus": "cumulus"}, {"id": "b", "genus": "cirrus"}])
-    paths = {name: {r.path for _, rows in sheet_of(sky, f"layer:{name}", {}).groups for r in rows}
-             for name in "ab"}
+    paths = {name: {r.path for group in sheet_of(sky, f"layer:{name}", {}).groups
+                    for r in group.rows} for name in "ab"}
     assert "layers[a].body.lobes" in paths["a"] and "layers[b].wind.comb" in paths["b"]
     assert "layers[b].body.growth" not in paths["b"]
     assert "layers[a].body.growth" in paths["a"]
@@ -228,7 +228,7 @@ def test_frames_keep_the_aspect() -> None:
 def test_the_schedule_writes_values_as_they_are(genus: str) -> None:
     """Every step of every number can be read: 2.25 oktas are not shown as 2.2."""
     sky = sky_of(layers=[{"id": "a", "genus": genus, "cover_oktas": 2.25}])
-    rows = [r for _, found in sheet_of(sky, "layer:a", {}).groups for r in found]
+    rows = [r for group in sheet_of(sky, "layer:a", {}).groups for r in group.rows]
     numbers = [r for r in rows if isinstance(r.value, float)]
     assert len(numbers) > 15
     for row in numbers:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 
@@ -18,7 +19,11 @@ from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
 from dovrek.web.composer.places import Contour, Footprint, Plan, contours, footprints, globe
 from dovrek.web.live.looks import Look
+from dovrek.web.shared.told import Told
 
+KEPT = 64
+ROUND_ABOUT = ("site", "moment", "sun", "moon", "camera")  # what a view's lines hang on; and the
+# planet's radius
 UNIT = 1000.0
 HORIZON_STEPS = 144
 LOWEST_PATH = math.radians(-3.0)
@@ -108,6 +113,13 @@ def _within(p: Point | None, height: float) -> bool:
 
 def overlay_of(sky: Sky, look: Look) -> Overlay:
     """Everything drawn over a view of a sky."""
+    if look.from_above:
+        return _drawn(Told(sky), look, sky.air.planet_radius_km)
+    return _drawn_kept(Told(sky, ROUND_ABOUT), look, sky.air.planet_radius_km)
+
+
+def _drawn(told: Told[Sky], look: Look, planet_radius_km: float) -> Overlay:
+    sky = told.model
     height = UNIT / look.aspect(sky)
     over = Overlay(look, height, centre=(UNIT / 2, height / 2))
     if look.from_above:
@@ -136,6 +148,9 @@ def overlay_of(sky: Sky, look: Look) -> Overlay:
     if p is not None and sky.moon.visible and moon.elevation > 0 and _within(p, height):
         over.marks.append(("moon-mark", p[0], p[1], f"moon, {100 * lit:.0f} % lit"))
     return over
+
+
+_drawn_kept = lru_cache(KEPT)(_drawn)
 
 
 def _sun(over: Overlay, sky: Sky, lens: Lens) -> None:

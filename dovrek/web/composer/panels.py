@@ -29,6 +29,7 @@ from dovrek.web.composer.overlay import UNIT, overlay_of
 from dovrek.web.composer.ribbon import ribbon_of
 from dovrek.web.composer.schedule import FOLDED, sheet_of
 from dovrek.web.composer.sheets import SHEETS
+from dovrek.web.composer.written import writer
 from dovrek.web.live.looks import Look
 from dovrek.web.shared.answers import live, units
 from dovrek.web.shared.photographs import reference_cover
@@ -118,8 +119,9 @@ def _schedule(shown: Shown) -> dict[str, Any]:
     return {"sheet": sheet_of(shown.told, shown.selected, shown.facts, units()),
             "heaps": HEAPS, "things": HEAD_NAMES, "folded": FOLDED, "facts": shown.facts,
             "genera": list(GENUS_DEFAULTS), "advisories": shown.advisories,
-            "keyed": shown.sky.motion.keys, **_answer(shown),
-            "references": reference_names(shown.slug) if shown.selected == "site" else []}
+            **_answer(shown), "written": writer(
+                shown.sky.motion.keys,
+                reference_names(shown.slug) if shown.selected == "site" else [])}
 
 
 def _title(shown: Shown) -> dict[str, Any]:

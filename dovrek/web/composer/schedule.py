@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
+
+from pydantic import BaseModel
 
 from dovrek.sky.behind import Behind
 from dovrek.sky.document import Sky, Sun
@@ -17,6 +20,7 @@ from dovrek.sky.relief import Relief
 from dovrek.sky.trials import WITHOUT_STRIP, share_of, value_in
 from dovrek.web.composer.greys import Greys, greys_of
 from dovrek.web.shared.things import HEAD_NAMES, HEAD_OF, HEADS
+from dovrek.web.shared.told import Told
 
 POSITIONS = 1000
 FOOT_M = 0.3048
@@ -31,6 +35,7 @@ ONLY_INVENTED, ONLY_MAP = {"ruggedness", "seed"}, {"lowest_m"}
 ONLY_LENS, ONLY_ROUND = {"lens_mm", "heading_deg", "pitch_deg"}, {"turn_deg"}  # of what is behind
 ONLY_CONTINENTS = {"land_share", "size_km", "seed"}  # of the ground
 ONLY_LEVEL = {"level_m"}  # of a fog that fills up to it
+KEPT, LARGE = 64, 50_000  # things whose rows are kept, and characters of one that is not: a map
 
 
 @dataclass(frozen=True)
@@ -59,6 +64,14 @@ class Row:
         return [list(p) for p in self.value] or LEVEL_CURVE
 
 
+@dataclass(frozen=True, eq=False)
+class Group:
+    """Controls under one heading. The same object stands for them as long as they are the same."""
+
+    name: str
+    rows: tuple[Row, ...]
+
+
 @dataclass(frozen=True)
 class Sheet:
     """The schedule of one thing."""
@@ -66,7 +79,7 @@ class Sheet:
     thing: str
     title: str
     subtitle: str
-    groups: list[tuple[str, list[Row]]]
+    groups: tuple[Group, ...]
 
 
 def number_text(value: float | int | None, parameter: Parameter, factor: float = 1.0) -> str:
@@ -139,7 +152,14 @@ def _idle(model: Any, path: str) -> bool:
     return False
 
 
-def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
+def _groups(model: BaseModel, prefix: str, units: str) -> tuple[Group, ...]:
+    """The controls of a part of the sky: most parts are as they were a change ago."""
+    told = Told(model)
+    return (_groups_kept if len(told.said) < LARGE else _groups_of)(told, prefix, units)
+
+
+def _groups_of(told: Told[Any], prefix: str, units: str) -> tuple[Group, ...]:
+    model: Any = told.model
     groups: dict[str, list[Row]] = {}
     layer = model if isinstance(model, Layer) else None
     for parameter in parameters_of(type(model)):
@@ -171,7 +191,10 @@ def _rows(model: Any, prefix: str, units: str) -> list[tuple[str, list[Row]]]:
             number_text(default, parameter) if numeric else "",
             parameter.kind not in WITHOUT_STRIP,
             greys_of(layer.map) if layer and parameter.path == "map.asset" else None))
-    return list(groups.items())
+    return tuple(Group(name, tuple(rows)) for name, rows in groups.items())
+
+
+_groups_kept = lru_cache(KEPT)(_groups_of)
 
 
 def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres") -> Sheet:
@@ -181,16 +204,18 @@ def sheet_of(sky: Sky, thing: str, facts: dict[str, str], units: str = "metres")
         if layer is None:
             return sheet_of(sky, "sun", facts, units)
         return Sheet(thing, layer.name or layer.genus.capitalize(), layer_subtitle(layer),
-                     _rows(layer, f"layers[{layer.id}].", units))
+                     _groups(layer, f"layers[{layer.id}].", units))
     if thing.startswith("hero:"):
         return _hero_sheet(sky, thing, facts, units)
     thing = HEAD_OF.get(thing, "sun")
-    groups = [group for part in HEADS[thing]
-              for group in _rows(getattr(sky, part), f"{part}.", units)]
+    groups = tuple(group for part in HEADS[thing]
+                   for group in _groups(getattr(sky, part), f"{part}.", units))
     if thing == "site":
         moment = next(p for p in parameters_of(Sky) if p.path == "moment")
-        groups[0][1].append(Row(moment, "moment", sky.moment, sky.moment, 0.0, "", False, False,
-                                "c-moment", strip=False))
+        place = groups[0]
+        groups = (Group(place.name, (*place.rows, Row(
+            moment, "moment", sky.moment, sky.moment, 0.0, "", False, False, "c-moment",
+            strip=False))), *groups[1:])
     return Sheet(thing, HEAD_NAMES[thing],
                  facts.get("place" if thing == "site" else thing, ""), groups)
 
@@ -202,7 +227,7 @@ def _hero_sheet(sky: Sky, thing: str, facts: dict[str, str], units: str) -> Shee
         for hero in layer.heroes:
             if (layer.id, hero.id) == (layer_id, hero_id):
                 title = layer.name or layer.genus.capitalize()
-                return Sheet(thing, hero.title, f"placed by hand in {title}", _rows(
+                return Sheet(thing, hero.title, f"placed by hand in {title}", _groups(
                     hero, f"layers[{layer_id}].heroes[{hero_id}].", units))
     return sheet_of(sky, f"layer:{layer_id}", facts, units)
 
