@@ -71,7 +71,7 @@ if (line) {
       window.dovrekNotice(said.error || "The skyline could not be kept; reload the page.");
       return;
     }
-    window.htmx.ajax("GET", line.dataset.measures, { target: "#measures", swap: "outerHTML" });
+    window.htmx.trigger("#measures", "again"); // what was asked before the change is dropped
     if (byId("mask").checked) byId("mask").dispatchEvent(new Event("change"));
   };
   const later = (ms) => {
