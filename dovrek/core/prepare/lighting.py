@@ -16,6 +16,7 @@ from dovrek.core.clouds.light.land_shade import shade_from_land
 from dovrek.core.clouds.light.solve import clear_below, solve_sky, solve_sun
 from dovrek.core.clouds.light.sweep import (
     SHEET_LOWEST,
+    all_passed,
     carry_depth_up,
     shade_from_above,
     sweep_depth,
@@ -89,10 +90,11 @@ def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: lis
     total = own.copy()
     run = tools.workers.over(tools.cancel, chunk=16)
     for depth, upper in zip(uppers, shading, strict=True):
+        told = depth if upper.veil else all_passed(depth)
         for level in range(grid.levels):
-            def rows(a: int, b: int, depth: Array32 = depth, upper: Upper = upper,
+            def rows(a: int, b: int, told: Array32 = told, upper: Upper = upper,
                      level: int = level) -> None:
-                shade_from_above(depth, upper.weight, upper.veil, upper.grid, upper.base,
+                shade_from_above(told, upper.weight, upper.veil, upper.grid, upper.base,
                                  upper.east, upper.north, grid, base, level, *sun, radius, a, b,
                                  total)
 

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+from numpy.typing import NDArray
+
 from dovrek.core.clouds.light.grid import COARSER, level_of
 from dovrek.core.clouds.phase import K_SCALED
 from dovrek.core.compile.arithmetic import clamp
 from dovrek.core.compile.kernels import inner, kernel
 
 SLANT_PARTS = 6
+DEEPEST = 80.0  # of the negative logarithm of light: single precision holds it
 SHEET_LOWEST = 0.035  # sine of the sun's height below which sheets too are swept sideways
 
 
@@ -26,10 +30,14 @@ def depth_of(light):
     return -math.log(max(light, 1e-12)) / K_SCALED
 
 
+def all_passed(depth: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Light that each of many depths lets pass, all at once."""
+    return np.exp(np.float32(-K_SCALED) * np.minimum(depth, np.float32(DEEPEST / K_SCALED)))
+
+
 @inner
-def _depth_at(depth, shape, level, x, y, z, thin):
-    """Optical depth at a point of one level (clamped at its edges), trilinear in light; of a
-    `thin` veil in depth itself, which is the same there and quicker."""
+def _depth_at(depth, shape, level, x, y, z):
+    """Optical depth at a point of one level (clamped at its edges), trilinear in light."""
     dx = shape.dx * COARSER**level
     n, nz = shape.n, shape.nz
     a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
@@ -38,13 +46,6 @@ def _depth_at(depth, shape, level, x, y, z, thin):
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     g = depth[level]
-    if thin:
-        near = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
-                + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
-        k += 1
-        far = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
-               + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
-        return near * (1.0 - fc) + far * fc
     light = 0.0
     for e in range(2):
         we = fa if e else 1.0 - fa
@@ -53,6 +54,25 @@ def _depth_at(depth, shape, level, x, y, z, thin):
             light += wf * ((1.0 - fc) * passed(g[i + e, j + f, k])
                            + fc * passed(g[i + e, j + f, k + 1]))
     return depth_of(light)
+
+
+@inner
+def _between(told, shape, level, x, y, z):
+    """What is told of the cells of one level at a point (clamped at its edges), trilinear."""
+    dx = shape.dx * COARSER**level
+    n, nz = shape.n, shape.nz
+    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    c = clamp((z - shape.z0) / shape.dz - 0.5, 0.0, nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    fa, fb, fc = a - i, b - j, c - k
+    g = told[level]
+    near = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+            + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
+    k += 1
+    far = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+           + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
+    return near * (1.0 - fc) + far * fc
 
 
 @inner
@@ -97,7 +117,7 @@ def sweep_sheet(sigma, shape, sx, sy, sz, cancel, depth, light):
                         if level < shape.levels - 1:
                             x, y = (a + 0.5 - 0.5 * n) * dx, (b + 0.5 - 0.5 * n) * dx
                             upstream = _depth_at(depth, shape, level + 1, x, y,
-                                                 shape.z0 + (k + 1.5) * dz, False)
+                                                 shape.z0 + (k + 1.5) * dz)
                         else:  # the layer goes on as it is here
                             upstream = d[i, j, k + 1]
                         d[i, j, k] = upstream + 0.5 * (s[i, j, k] + s[i, j, k + 1]) * path
@@ -167,7 +187,7 @@ def sweep_depth(sigma, shape, sx, sy, sz, cancel, depth, light):
                         z = shape.z0 + (c + 0.5) * dz
                         upstream = 0.0
                         if level < shape.levels - 1:
-                            upstream = _depth_at(depth, shape, level + 1, x, y, z, False)
+                            upstream = _depth_at(depth, shape, level + 1, x, y, z)
                         d[i, j, k] = upstream + own * path
                         light[i, j, k] = passed(d[i, j, k])
                         continue
@@ -215,11 +235,12 @@ def carry_depth_up(sigma, depth, floor):
 
 
 @kernel
-def shade_from_above(upper_depth, weight, thin, upper, upper_base, east, north, own_shape, own_base,
+def shade_from_above(told, weight, thin, upper, upper_base, east, north, own_shape, own_base,
                      level, sx, sy, sz, radius, i0, i1, depth):
     """Add `weight` times an upper layer's optical depth to cells of a lower layer along curved
-    sun paths. The weight turns ice's depth into as many droplets' as scatter as widely; (east,
-    north) is the middle of the lower grid as the upper one has it."""
+    sun paths. Of the upper layer is `told` the light that its depth lets `passed`, or, of a `thin`
+    veil, the depth itself. The weight turns ice's depth into as many droplets' as scatter as
+    widely; (east, north) is the middle of the lower grid as the upper one has it."""
     dx = own_shape.dx * COARSER**level
     n = own_shape.n
     target = upper_base + 0.5 * upper.dz
@@ -235,8 +256,8 @@ def shade_from_above(upper_depth, weight, thin, upper, upper_base, east, north, 
                     at = h - upper_base
                     if at < upper.nz * upper.dz + upper.z0:
                         lv = level_of(upper.n, upper.dx, upper.levels, x + east, y + north, 2)
-                        depth[level, i, j, k] += weight * _depth_at(
-                            upper_depth, upper, lv, x + east, y + north, at, thin)
+                        found = _between(told, upper, lv, x + east, y + north, at)
+                        depth[level, i, j, k] += weight * (found if thin else depth_of(found))
                     continue
                 bend = slope * slope + 2.0 * rise / radius
                 t = radius * (math.sqrt(bend) - slope) if slope < 0.2 else rise / slope
@@ -245,5 +266,5 @@ def shade_from_above(upper_depth, weight, thin, upper, upper_base, east, north, 
                 if abs(px) > reach or abs(py) > reach:
                     continue
                 lv = level_of(upper.n, upper.dx, upper.levels, px, py, 2)
-                depth[level, i, j, k] += weight * _depth_at(upper_depth, upper, lv, px, py,
-                                                            target - upper_base, thin)
+                found = _between(told, upper, lv, px, py, target - upper_base)
+                depth[level, i, j, k] += weight * (found if thin else depth_of(found))
