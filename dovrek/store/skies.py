@@ -68,8 +68,10 @@ def stored(slug: str, deleted: bool = False, pictured: bool = False) -> StoredSk
 
 
 def gallery() -> list[StoredSky]:
-    """All skies, last changed first."""
-    return list(StoredSky.select().where(~StoredSky.deleted).order_by(StoredSky.changed.desc()))
+    """All skies, last changed first, without their pictures; `painted` says whether there is
+    one."""
+    return list(StoredSky.select(*PLAIN, StoredSky.picture.is_null(False).alias("painted"))
+                .where(~StoredSky.deleted).order_by(StoredSky.changed.desc()))
 
 
 def add_sky(sky: Sky, note: str = "New sky", slug: str | None = None) -> StoredSky:

@@ -86,6 +86,7 @@ class StoredSky(Table):
     deleted = BooleanField(default=False, index=True)
     created = DateTimeField(default=now)
     changed = DateTimeField(default=now, index=True)
+    painted: bool  # of rows of the gallery: whether there is a picture
     picture = BlobField(null=True)
     picture_of = IntegerField(null=True)  # the revision the picture shows
     binned = DateTimeField(null=True)  # when it was deleted

@@ -76,7 +76,7 @@ class Printer:
 def paint_gallery(live: Live) -> None:
     """Have every sky without a picture rendered once, while nobody waits."""
     with database.connection_context():
-        rows = [(r.slug, r.head_id) for r in skies.gallery() if r.picture is None]
+        rows = [(r.slug, r.head_id) for r in skies.gallery() if not r.painted]
         for slug, revision in reversed(rows):
             with contextlib.suppress(skies.UnreadableSky):  # the gallery says so
                 live.paint(slug, skies.load(slug)[0], revision)
