@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pickle
+import threading
 from collections.abc import Collection
 from contextlib import suppress
 from pathlib import Path
@@ -45,7 +46,7 @@ class Shelf:
     def put(self, place: tuple[str, str], value: Any) -> None:
         """Keep a result, whole or not at all."""
         path = self._path(place)
-        part = path.with_name(f".{path.name}.{os.getpid()}")
+        part = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}")
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
             part.write_bytes(pickle.dumps(value, protocol=pickle.HIGHEST_PROTOCOL))

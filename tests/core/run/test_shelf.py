@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -29,9 +30,11 @@ def dear(tools: Tools, value: int) -> NDArray[np.int64]:
 
 
 @pytest.fixture
-def workers() -> Workers:
+def workers() -> Iterator[Workers]:
     MADE.clear()
-    return Workers(1)
+    some = Workers(1)
+    yield some
+    some.close()
 
 
 def made(folder: Path, workers: Workers, value: int) -> NDArray[np.int64]:

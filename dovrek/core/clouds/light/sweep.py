@@ -57,7 +57,7 @@ def _depth_at(depth, shape, level, x, y, z):
 
 
 @inner
-def _between(told, shape, level, x, y, z):
+def _told_at(told, shape, level, x, y, z):
     """What is told of the cells of one level at a point (clamped at its edges), trilinear."""
     dx = shape.dx * COARSER**level
     n, nz = shape.n, shape.nz
@@ -256,7 +256,7 @@ def shade_from_above(told, weight, thin, upper, upper_base, east, north, own_sha
                     at = h - upper_base
                     if at < upper.nz * upper.dz + upper.z0:
                         lv = level_of(upper.n, upper.dx, upper.levels, x + east, y + north, 2)
-                        found = _between(told, upper, lv, x + east, y + north, at)
+                        found = _told_at(told, upper, lv, x + east, y + north, at)
                         depth[level, i, j, k] += weight * (found if thin else depth_of(found))
                     continue
                 bend = slope * slope + 2.0 * rise / radius
@@ -266,5 +266,5 @@ def shade_from_above(told, weight, thin, upper, upper_base, east, north, own_sha
                 if abs(px) > reach or abs(py) > reach:
                     continue
                 lv = level_of(upper.n, upper.dx, upper.levels, px, py, 2)
-                found = _between(told, upper, lv, px, py, target - upper_base)
+                found = _told_at(told, upper, lv, px, py, target - upper_base)
                 depth[level, i, j, k] += weight * (found if thin else depth_of(found))
