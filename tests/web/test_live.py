@@ -47,7 +47,7 @@ def test_a_picture_is_refined_as_far_as_is_set() -> None:
         session = made.session("veil", Look())
         assert session is not None and session.done and session.light_quality == "sketch"
         assert session.samples == 1 and not made.studio.holds(sky, Look().wish(sky, 64, "glance"))
-        assert session.shown[-1].width == 240
+        assert session.shown[-1].width == 240 and session.stage == "sketch"  # the page says so
     finally:
         made.close()
 

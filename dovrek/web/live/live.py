@@ -381,7 +381,8 @@ class Live(Windows):
         with self._lock:
             if session.turn != at.number:
                 return
-            session.done, session.progress, session.stage = True, 1.0, REFINED[-1]
+            session.done, session.progress = True, 1.0
+            session.stage = named(session.light_quality)
             last = session.shown[-1].image
             self._lock.notify_all()
         self._keep(slug, session, at, last)

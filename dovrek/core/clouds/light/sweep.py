@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dovrek.core.clouds.light.grid import COARSER, level_of
 from dovrek.core.clouds.phase import K_SCALED
 from dovrek.core.compile.arithmetic import clamp
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner, kernel, part
 
 SLANT_PARTS = 6
 DEEPEST = 80.0  # of the negative logarithm of light: single precision holds it
@@ -35,14 +35,20 @@ def all_passed(depth: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.exp(np.float32(-K_SCALED) * np.minimum(depth, np.float32(DEEPEST / K_SCALED)))
 
 
+@part
+def _cells_to(shape, level, x, y, z):
+    """A point of one level in cells from the first centre, clamped at its edges."""
+    dx = shape.dx * COARSER**level
+    n = shape.n
+    return (clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001),
+            clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001),
+            clamp((z - shape.z0) / shape.dz - 0.5, 0.0, shape.nz - 1.001))
+
+
 @inner
 def _depth_at(depth, shape, level, x, y, z):
     """Optical depth at a point of one level (clamped at its edges), trilinear in light."""
-    dx = shape.dx * COARSER**level
-    n, nz = shape.n, shape.nz
-    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
-    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
-    c = clamp((z - shape.z0) / shape.dz - 0.5, 0.0, nz - 1.001)
+    a, b, c = _cells_to(shape, level, x, y, z)
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     g = depth[level]
@@ -59,11 +65,7 @@ def _depth_at(depth, shape, level, x, y, z):
 @inner
 def _told_at(told, shape, level, x, y, z):
     """What is told of the cells of one level at a point (clamped at its edges), trilinear."""
-    dx = shape.dx * COARSER**level
-    n, nz = shape.n, shape.nz
-    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
-    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
-    c = clamp((z - shape.z0) / shape.dz - 0.5, 0.0, nz - 1.001)
+    a, b, c = _cells_to(shape, level, x, y, z)
     i, j, k = int(a), int(b), int(c)
     fa, fb, fc = a - i, b - j, c - k
     g = told[level]

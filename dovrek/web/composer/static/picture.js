@@ -80,7 +80,7 @@ async function watch() {
       const size = state.picture ? ` ${state.picture.width} × ${state.picture.height}` : "";
       $("quality").textContent =
         state.done && state.picture
-          ? `proof${size}`
+          ? `${state.stage}${size}`
           : state.picture
             ? `${state.picture.quality}${size} · ${state.stage}`
             : state.warm
