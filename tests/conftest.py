@@ -51,6 +51,7 @@ class FromBothEnds(LoadFileScheduling):
         super()._assign_work_unit(node)
 
 
+@pytest.hookimpl(optionalhook=True)  # also without the scheduler: -p no:xdist
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> FromBothEnds:
     return FromBothEnds(config, log)
 
