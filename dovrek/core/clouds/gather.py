@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.clouds.drape import Lift
+from dovrek.core.clouds.record import copied
 from dovrek.core.compile.kernels import inner
 from dovrek.core.run.stage import Tools, stage
 from dovrek.sky.keeping import Drape
@@ -71,7 +72,7 @@ def gathering_of(land: Lift, relief: Relief, drape: Drape) -> Gathering | None:
 def gathered_record(record: NDArray[np.void], gathering: Gathering, at: int
                     ) -> NDArray[np.void]:
     """The record of a layer that gathers; its bytes begin `at` among the field's."""
-    record = record.copy()
+    record = copied(record)
     p: Any = record[0]
     p["gather"], p["gather_at"], p["gather_n"] = SCORE * gathering.strength, at, len(gathering.pull)
     p["gather_cell"] = gathering.side_m / len(gathering.pull)

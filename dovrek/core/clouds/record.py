@@ -235,6 +235,11 @@ POSSIBLE = _record((
 ))
 
 
+def copied(record: NDArray[np.void]) -> NDArray[np.void]:
+    """A record to be filled on: its bytes at once, where a copy would go from field to field."""
+    return np.frombuffer(bytearray(record.tobytes()), record.dtype)
+
+
 class Field(NamedTuple):
     """Everything density needs, flat, for all layers of a scene.
 

@@ -18,7 +18,7 @@ from dovrek.core.clouds.motion import STILL, Moving
 from dovrek.core.clouds.phase import COLUMNS_AT, ICE_AT, PHASES, droplets_at
 from dovrek.core.clouds.placement.stand import FALLING, GROWN
 from dovrek.core.clouds.rain import RAIN_PER_M, RAIN_SHADE
-from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL
+from dovrek.core.clouds.record import HEAPED, LAYER, PROFILE_NODES, VEIL, copied
 from dovrek.core.colour.tint import tint_factors
 from dovrek.core.compile.noise import hash_unit
 from dovrek.sky.cyclone import Cyclone
@@ -143,7 +143,7 @@ def _open(p: Any, layer: Layer, seed: int, sky_seed: int) -> None:
 
 def lit_record(record: Record, layer: Layer, base: float, grid: GridShape) -> Record:
     """The record with what light hangs on as well."""
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["base"], p["phase"] = base, phase_of(layer)
     phase = PHASES[int(p["phase"])]
@@ -182,7 +182,7 @@ def _wash(p: Any, wash: Wash) -> None:
 def lived_record(record: Record, level: float, life: SheetLife) -> Record:
     """The record of a sheet or a veil at a level of score and a stage of life: it forms, thickens,
     thins out and goes by its ending."""
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["level"] = level
     if life.stage <= 0.0 or life.stage >= 1.0:
@@ -214,7 +214,7 @@ def moved_record(record: Record, moving: Moving) -> Record:
     own field."""
     if moving._replace(drift=(0.0, 0.0), other=(0.0, 0.0), centre=(0.0, 0.0)) == STILL:
         return record
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["churn_slow"], p["churn"], p["churn_fine"] = moving.churn
     p["back_x"], p["back_y"] = moving.back
@@ -237,7 +237,7 @@ def masked_record(record: Record, side: float, bounds: Bounds, chart: Chart | No
                   at: int) -> Record:
     """The record with the layer's region, bounds and cover map, which the cover was measured
     without; the map's bytes begin `at` among the field's."""
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["region_side"] = side
     p["masked"] = float(side != 0.0)

@@ -7,15 +7,18 @@ themselves and stay as they are.
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
-import scipy  # its parts load when they are first used
 from numpy.typing import NDArray
 
+from dovrek.core.compile.kernels import inner, kernel
 from dovrek.core.run.workers import Workers
 from dovrek.core.transport.sample import ALPHA, DISTANCE, GREEN
 
-WINDOW, EDGE = 5, 4  # pixels over which energies are averaged; that a strip looks beyond itself
-STRIPS = 4
+AROUND, EDGE = 2, 4  # pixels to each side over which energies are averaged; that a strip looks
+# beyond itself
+STRIPS, LEAST_ROWS = 4, 20
 # Share of a second difference's variance that is left in a pixel less its 3 × 3 mean, by white
 # noise: (1 − ¼)² + … over 1 + ¼ + ¼.
 OF_NOISE = 0.45
@@ -23,62 +26,140 @@ OF_NOISE = 0.45
 GRAIN, FORM = 3.0, 7.0
 BEHIND = 0.5  # luminance over that of the clouds, of what may be laid behind where holes are
 CALMED = DISTANCE  # channels of a pixel that are spread: light, and alpha with it
-DIRECTIONS = ((0, 1), (1, 0), (1, 1), (1, -1))
+STOPS, ACROSS = 0, 1  # planes of a strip: luminance, its mean with the pixels left and right;
+MEAN, SQUARE, TURNS = 2, 3, 4  # the 3 × 3 mean, its square, and from here on the squares of what
+ENERGIES, DIRECTIONS = 6, 4  # a pixel differs from its neighbours on both sides, in 4 directions
+SUMMED = MEAN + ENERGIES  # the same summed over five pixels of a row
+PLANES = SUMMED + ENERGIES
+DAYLIT = 11.0  # stops that are taken off, so that squares of single precision tell skies' apart
 
 Frame = NDArray[np.float32]
 
 
-def _mean3(frame: Frame, round_about: bool) -> Frame:
-    """Binomial mean of 3 × 3 pixels."""
-    weights = np.array([0.25, 0.5, 0.25], dtype=np.float32)
-    across: Frame = scipy.ndimage.convolve1d(frame, weights, axis=1,
-                                            mode="wrap" if round_about else "nearest")
-    down: Frame = scipy.ndimage.convolve1d(across, weights, axis=0, mode="nearest")
-    return down
+@inner
+def _beyond(row, round_about):
+    """Fill what a row of a plane has beyond the picture's sides."""
+    last = row.shape[0] - AROUND
+    for k in range(AROUND):
+        row[k] = row[last - AROUND + k] if round_about != 0 else row[AROUND]
+        row[last + k] = row[AROUND + k] if round_about != 0 else row[last - 1]
 
 
-def kept_share(luminance: Frame, round_about: bool = False) -> Frame:
-    """How far each pixel of (h, w) luminances is form, 0 … 1; `round_about` joins left and right.
+@inner
+def _energies(planes, i, round_about):
+    """Of a row: the 3 × 3 mean, and how far each pixel stands out of its neighbours, summed over
+    five of them."""
+    height, end = planes.shape[1], planes.shape[2] - AROUND
+    up, down = max(i - 1, 0), min(i + 1, height - 1)
+    above, own, below = planes[STOPS, up], planes[STOPS, i], planes[STOPS, down]
+    for j in range(AROUND, end):
+        mean = 0.25 * (planes[ACROSS, up, j] + planes[ACROSS, down, j]) + 0.5 * planes[ACROSS, i, j]
+        planes[MEAN, i, j] = mean
+        planes[SQUARE, i, j] = mean * mean
+    for j in range(AROUND, end):
+        planes[TURNS, i, j] = (own[j] - 0.5 * (own[j - 1] + own[j + 1])) ** 2
+        planes[TURNS + 1, i, j] = (own[j] - 0.5 * (above[j] + below[j])) ** 2
+        planes[TURNS + 2, i, j] = (own[j] - 0.5 * (above[j - 1] + below[j + 1])) ** 2
+        planes[TURNS + 3, i, j] = (own[j] - 0.5 * (above[j + 1] + below[j - 1])) ** 2
+    for q in range(ENERGIES):
+        row, total = planes[MEAN + q, i], planes[SUMMED + q, i]
+        _beyond(row, round_about)
+        for j in range(AROUND, end):
+            total[j] = row[j - 2] + row[j - 1] + row[j] + row[j + 1] + row[j + 2]
+
+
+@inner
+def _form_of(planes, i, share):
+    """Of a row: how far each pixel is form, 0 … 1. The row's energies give way to their averages
+    over 5 × 5 pixels."""
+    height, width = planes.shape[1], share.shape[0]
+    rows = (max(i - 2, 0), max(i - 1, 0), min(i + 1, height - 1), min(i + 2, height - 1))
+    for q in range(ENERGIES):
+        total = planes[MEAN + q, i]
+        one, two = planes[SUMMED + q, rows[0]], planes[SUMMED + q, rows[1]]
+        own = planes[SUMMED + q, i]
+        four, five = planes[SUMMED + q, rows[2]], planes[SUMMED + q, rows[3]]
+        for j in range(AROUND, AROUND + width):
+            total[j] = (one[j] + two[j] + own[j] + four[j] + five[j]) / 25.0
+    for column in range(width):
+        j = column + AROUND
+        form = max(planes[SQUARE, i, j] - planes[MEAN, i, j] ** 2, 0.0)
+        least = min(min(planes[TURNS, i, j], planes[TURNS + 1, i, j]),
+                    min(planes[TURNS + 2, i, j], planes[TURNS + 3, i, j]))
+        ratio = form / max(OF_NOISE * least, 1e-9)
+        share[column] = min(max((ratio - GRAIN) / (FORM - GRAIN), 0.0), 1.0)
+
+
+@kernel
+def spread_grain(light, behind, round_about, first, planes, share, out):
+    """Rows from `first` on of a strip of light (h, w, channels), with its grain spread over its
+    neighbours, into `out` (rows, w, channels); into `share` (rows, w) how far each pixel is form,
+    0 … 1. `behind` is the luminance of what stands where alpha leaves holes; `round_about` (0 or 1)
+    joins left and right; `planes` (PLANES, h, w + 2 AROUND) is scratch.
     """
-    stops = np.log2(np.maximum(luminance, np.float32(1e-6)))
-    mean = _mean3(stops, round_about)
-    mode = ("nearest", "wrap" if round_about else "nearest")
-    around, of_squares = (scipy.ndimage.uniform_filter(part, WINDOW, mode=mode)
-                          for part in (mean, mean * mean))
-    form = np.maximum(of_squares - around * around, 0.0)
-    wide = np.pad(np.pad(stops, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)),
-                  mode="wrap" if round_about else "edge")
-    height, width = stops.shape
-    least = np.full_like(stops, np.inf)
-    for y, x in DIRECTIONS:
-        off = stops - 0.5 * (wide[1 + y : 1 + y + height, 1 + x : 1 + x + width]
-                             + wide[1 - y : 1 - y + height, 1 - x : 1 - x + width])
-        np.minimum(least, scipy.ndimage.uniform_filter(off * off, WINDOW, mode=mode), out=least)
-    ratio = form / np.maximum(OF_NOISE * least, 1e-9)
-    share: Frame = np.clip((ratio - GRAIN) / (FORM - GRAIN), 0.0, 1.0)
-    return share
+    height, width, channels = light.shape
+    for i in range(height):
+        for j in range(width):
+            luminance = light[i, j, GREEN]
+            if channels > ALPHA:
+                luminance += behind * (1.0 - light[i, j, ALPHA])
+            planes[STOPS, i, j + AROUND] = math.log2(max(luminance, 1e-6)) - DAYLIT
+        _beyond(planes[STOPS, i], round_about)
+        for j in range(AROUND, width + AROUND):
+            planes[ACROSS, i, j] = (0.25 * (planes[STOPS, i, j - 1] + planes[STOPS, i, j + 1])
+                                    + 0.5 * planes[STOPS, i, j])
+    for i in range(height):
+        _energies(planes, i, round_about)
+    for row in range(out.shape[0]):
+        i = first + row
+        _form_of(planes, i, share[row])
+        up, down = max(i - 1, 0), min(i + 1, height - 1)
+        for j in range(width):
+            kept = share[row, j]
+            if kept == 1.0:
+                for c in range(channels):
+                    out[row, j, c] = light[i, j, c]
+                continue
+            left, right = j - 1, j + 1
+            if j == 0:
+                left = width - 1 if round_about != 0 else 0
+            if j == width - 1:
+                right = 0 if round_about != 0 else j
+            for c in range(channels):
+                own = light[i, j, c]
+                mean = (0.25 * own + 0.125 * (light[i, left, c] + light[i, right, c]
+                                              + light[up, j, c] + light[down, j, c])
+                        + 0.0625 * (light[up, left, c] + light[up, right, c]
+                                    + light[down, left, c] + light[down, right, c]))
+                out[row, j, c] = mean + kept * (own - mean)
 
 
-def calm(light: Frame, workers: Workers | None = None, round_about: bool = False) -> None:
+def calm(light: Frame, workers: Workers | None = None, round_about: bool = False) -> Frame:
     """Spread grain in (h, w, 3 or more) XYZ light in place, and in the alpha that goes with it
     (else what is laid behind shows the grain again); the distance stays. Grain is looked for as
-    before a sky, not before black."""
-    height = light.shape[0]
-    before = light[..., :CALMED].copy()
-    holes = light.shape[2] > ALPHA and bool((before[..., ALPHA] != before[0, 0, ALPHA]).any())
-    behind = np.float32(BEHIND * before[..., GREEN].mean() / before[..., ALPHA].mean()
-                        if holes else 0.0)
+    before a sky, not before black. Returns how far each pixel (h, w) is form, 0 … 1;
+    `round_about` joins left and right.
+    """
+    height, width = light.shape[:2]
+    alpha = light[..., ALPHA] if light.shape[2] > ALPHA else None
+    holes = alpha is not None and bool((alpha != alpha[0, 0]).any())
+    channels = CALMED if holes else ALPHA
+    before = np.ascontiguousarray(light[..., :channels], dtype=np.float32)
+    if before is light:
+        before = light.copy()
+    behind = (BEHIND * float(before[..., GREEN].mean()) / float(before[..., ALPHA].mean())
+              if holes else 0.0)
+    share = np.empty((height, width), dtype=np.float32)
 
     def strip(start: int) -> None:
         end = min(start + rows, height)
         low, high = max(start - EDGE, 0), min(end + EDGE, height)
         piece = before[low:high]
-        share = kept_share(piece[..., GREEN] + (behind * (np.float32(1.0) - piece[..., ALPHA])
-                                                if holes else np.float32(0.0)), round_about)
-        inside = slice(start - low, end - low)
-        for c in range(CALMED if holes else ALPHA):
-            mean = _mean3(piece[..., c], round_about)[inside]
-            light[start:end, :, c] = mean + share[inside] * (piece[inside, :, c] - mean)
+        out = np.empty((end - start, width, channels), dtype=np.float32)
+        planes = np.empty((PLANES, high - low, width + 2 * AROUND), dtype=np.float32)
+        spread_grain(piece, behind, int(round_about), start - low, planes, share[start:end], out)
+        light[start:end, :, :channels] = out
 
-    rows = -(-height // STRIPS)
+    rows = max(-(-height // STRIPS), LEAST_ROWS)
     list((workers.pool.map if workers else map)(strip, range(0, height, rows)))
+    return share

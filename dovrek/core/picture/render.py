@@ -62,6 +62,7 @@ class Quality:
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
     tile: tuple[int, int] = SMALL_TILE  # of a small picture
+    in_hand: bool = False  # gone with the hand's next move
 
     @property
     def calmed(self) -> bool:
@@ -74,8 +75,10 @@ QUALITIES = {
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # Under a moving hand, and the same of a fine scene that is at hand.
-    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE),
-    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE),
+    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE,
+                    in_hand=True),
+    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE,
+                    in_hand=True),
     "draft": Quality("draft", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "proof": Quality("proof", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
@@ -300,12 +303,13 @@ def faces_planet(camera: Camera, radius: float) -> bool:
 
 
 def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Cancel,
-              expose_for: str = "all") -> Metered:
+              expose_for: str = "all", in_hand: bool = False) -> Metered:
     """Automatic exposure and white balance, metered on a small frame of the picture: on its sky,
-    and the higher the eye the more on all that is lit in it; or on its light or its shade."""
+    and the higher the eye the more on all that is lit in it; or on its light or its shade. Under
+    a moving hand the frame is smaller."""
     quality = Quality("meter", prepared.fineness, 1, 2.2, 0.0, 0.3, 0.2, horizon=2)
     size = METER_SIZE
-    if prepared.fineness.in_hand:
+    if in_hand:
         quality, size = replace(QUALITIES["hand"], tile=METER_IN_HAND), METER_IN_HAND
 
     if not faces_planet(camera, prepared.scene.radius):  # all is dark: what is lit lies below
@@ -336,6 +340,7 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
 
 
 @stage("meter", wide=True)
-def metered_scene(tools: Tools, prepared: Prepared, camera: Camera, expose_for: str) -> Metered:
+def metered_scene(tools: Tools, prepared: Prepared, camera: Camera, expose_for: str,
+                  in_hand: bool = False) -> Metered:
     """What a camera meters under a scene."""
-    return meter_sky(camera, prepared, tools.workers, tools.cancel, expose_for)
+    return meter_sky(camera, prepared, tools.workers, tools.cancel, expose_for, in_hand)

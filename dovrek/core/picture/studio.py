@@ -138,7 +138,8 @@ class Studio:
                 told = sky_at(sky, wish.clip_s)
                 metered = preparer.maker(cancel).make(metered_scene(
                     prepared=Known(prepared.key, prepared), camera=told.camera,
-                    expose_for=told.film.expose_for)).set_by(told.film)
+                    expose_for=told.film.expose_for,
+                    in_hand=wish.settings.in_hand)).set_by(told.film)
             else:
                 # First, since it may build other moments: the frame's own are asked for again.
                 metered = metered_at(preparer, sky, wish.clip_s, whole, cancel)
@@ -152,7 +153,8 @@ class Studio:
         known = Known(prepared.key, prepared)
         metered = preparer.maker(cancel).make(
             metered_scene(prepared=known, camera=sky.camera,
-                          expose_for=sky.film.expose_for)).set_by(sky.film)
+                          expose_for=sky.film.expose_for,
+                          in_hand=wish.settings.in_hand)).set_by(sky.film)
         if wish.seen.from_above:
             prepared = preparer.from_above(prepared, cancel)
         return prepared, metered.seen_in(wish.view)

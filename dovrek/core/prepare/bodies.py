@@ -28,7 +28,7 @@ from dovrek.core.clouds.placement.deal import (
     ALL_ROUND,
 )
 from dovrek.core.clouds.placement.stand import Cells
-from dovrek.core.clouds.record import HEAPED, VEIL, Field
+from dovrek.core.clouds.record import HEAPED, VEIL, Field, copied
 from dovrek.core.clouds.shapes import Shapes
 from dovrek.core.clouds.values import (
     NOTHING,
@@ -76,7 +76,7 @@ def sheet_level(tools: Tools, record: Record, cover: float,
         return NOTHING
     if cover >= 0.9995:
         return -9.0
-    record = record.copy()
+    record = copied(record)
     solid = noise_volumes()
     if pull is not None:
         solid = np.concatenate([solid, pull.ravel()])

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from dovrek.core.clouds.drape import Lift
 from dovrek.core.clouds.measure import EYE_DEPTH, MEASURED_M, column_depths
 from dovrek.core.clouds.placement.stand import Cells
-from dovrek.core.clouds.record import INSTANCE, Field
+from dovrek.core.clouds.record import INSTANCE, Field, copied
 from dovrek.core.clouds.shapes import Shapes
 from dovrek.core.clouds.values import (
     Chart,
@@ -46,7 +46,7 @@ def peopled(record: Record, stood: Cells | None) -> Record:
     """The record of a heaped layer with its clouds' places in a field of its own; others as is."""
     if stood is None:
         return record
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["squares"], p["period"], p["members_at"] = stood.squares, stood.period_m, stood.squares**2 + 1
     return record

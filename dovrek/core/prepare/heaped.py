@@ -23,6 +23,7 @@ from dovrek.core.clouds.placement.deal import (
     only_ahead,
 )
 from dovrek.core.clouds.placement.stand import Cells, Life, stand_cells
+from dovrek.core.clouds.record import copied
 from dovrek.core.clouds.shapes import FULL_GRID, ShapeParameters, Shapes, build_shapes, climbed
 from dovrek.core.clouds.values import (
     ENDINGS,
@@ -166,7 +167,7 @@ def heaped(record: Record, layer: Layer, seed: int, reach: float, fineness: Fine
 
 def _shaped(record: Record, form: Shapes, high_m: float, size_m: float) -> Record:
     """The record of a heaped layer with the grids of its forms, the highest of which is so high."""
-    record = record.copy()
+    record = copied(record)
     p = record[0]
     p["shapes_at"] = NOISE_BYTES
     p["shape_n"], p["shape_nz"] = form.distance.shape[1], form.distance.shape[3]

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from dovrek.core.clouds.builds import BUILDS
 from dovrek.core.clouds.light import grid as light_grid
 from dovrek.core.clouds.light.grid import Array32, GridShape, fill_extinction, fill_from_finer
 from dovrek.core.clouds.light.land_shade import shade_from_land
@@ -24,6 +25,7 @@ from dovrek.core.clouds.light.sweep import (
 )
 from dovrek.core.clouds.phase import Phase, slab_transmittance
 from dovrek.core.clouds.placement.stand import Cells
+from dovrek.core.clouds.record import copied
 from dovrek.core.clouds.values import Record
 from dovrek.core.land.sky_share import Ready
 from dovrek.core.prepare.bodies import LayerBody
@@ -66,6 +68,12 @@ def extinction(tools: Tools, record: Record, solid: NDArray[np.uint8], stood: Ce
     for level in range(1, grid.levels):
         fill_from_finer(sigma[level - 1], sigma[level])
     return sigma
+
+
+@stage("extinction as dense", kept=False)
+def as_dense(tools: Tools, sigma: Array32, extinction: float) -> Array32:
+    """Extinction of cells of a layer as dense as this, of that of one of 1 a metre."""
+    return sigma * np.float32(extinction)
 
 
 @stage("mean depth")
@@ -152,12 +160,19 @@ def packed(tools: Tools, sigma: Array32, depth: Array32, sun_light: Array32, sky
 
 
 def extinction_node(body: LayerBody, fineness: Fineness) -> Node[Array32]:
-    """The extinction of a body's cells."""
+    """The extinction of a body's cells. Where it grows evenly with the layer's own, another
+    density asks for no other look at the clouds."""
     samples = fineness.samples[0 if body.heaped else 1]
     if fineness.rough and body.layer.cover_oktas > CLOSING_OKTAS:
         samples = min(samples, 2)  # heaps stand so close that most cells are full throughout
-    return extinction(record=body.cloud, solid=body.solid, stood=body.stood, grid=body.grid,
-                      samples=samples)
+    one, dense = body.cloud, float(body.cloud[0]["extinction"])
+    even = BUILDS[int(one[0]["build"])].even and one[0]["fall"] == 0.0
+    if even:
+        one = copied(one)
+        one[0]["extinction"] = 1.0
+    found = extinction(record=one, solid=body.solid, stood=body.stood, grid=body.grid,
+                       samples=samples)
+    return as_dense(sigma=found, extinction=dense) if even else found
 
 
 def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: Fineness,

@@ -9,6 +9,7 @@ nothing else; what it returns is never changed again.
 from __future__ import annotations
 
 import hashlib
+from array import array
 from collections.abc import Callable, Iterable
 from dataclasses import fields, is_dataclass
 from functools import lru_cache
@@ -22,6 +23,7 @@ from dovrek.core.run.workers import Cancel, Workers
 T = TypeVar("T")
 Inputs = dict[str, Any]
 OUTLASTING: set[str] = set()  # names of the stages of which some results outlast their process
+FLOATS = {float}
 PLAIN = frozenset((float, int, str, bool, type(None)))  # whose words tell them apart
 
 
@@ -103,9 +105,9 @@ _KNOWN: Stage[Any] = Stage("known", _none, kept=False)
 
 def key_of(*values: Any) -> str:
     """A short hash of values: equal for equal values of equal types, and for nothing else."""
-    digest = hashlib.blake2b(digest_size=12)
-    _feed(digest, values)
-    return digest.hexdigest()
+    parts: list[bytes] = []
+    _feed(parts, values)
+    return hashlib.blake2b(b"".join(parts), digest_size=12).hexdigest()
 
 
 @lru_cache(256)
@@ -114,28 +116,41 @@ def _named(kind: np.dtype[Any]) -> str:
     return str(kind)
 
 
-def _feed(digest: Any, value: Any) -> None:
-    if isinstance(value, Node):
-        digest.update(f"node {value.key};".encode())
-    elif isinstance(value, np.ndarray | np.void):
-        digest.update(f"array {_named(value.dtype)} {value.shape};".encode())
-        digest.update(value.tobytes())
-    elif is_dataclass(value) and not isinstance(value, type):
-        digest.update(f"{type(value).__name__}(".encode())
-        _feed(digest, tuple(getattr(value, f.name) for f in fields(value)))
-    elif isinstance(value, BaseModel):
-        digest.update(f"{type(value).__name__} {value!r};".encode())
+@lru_cache(256)
+def _names_of(kind: type) -> tuple[str, ...] | None:
+    """The fields of a dataclass."""
+    return tuple(f.name for f in fields(kind)) if is_dataclass(kind) else None
+
+
+def _feed(parts: list[bytes], value: Any) -> None:
+    """Add a value's words; a picture under a hand asks for a thousand."""
+    kind: Any = type(value)
+    if kind in PLAIN:
+        parts.append(f"{value!r};".encode())
+    elif isinstance(value, Node):
+        parts.append(f"node {value.key};".encode())
     elif isinstance(value, tuple | list):
-        digest.update(f"{type(value).__name__}{len(value)}(".encode())
-        if all(type(each) in PLAIN for each in value):  # at once: tables have hundreds
-            digest.update(f"{tuple(value)!r};".encode())
-            return
-        for each in value:
-            _feed(digest, each)
-    elif value is None or isinstance(value, str | int | float | bool | np.number):
-        digest.update(f"{value!r};".encode())
+        parts.append(f"{kind.__name__}{len(value)}(".encode())
+        kinds = set(map(type, value))
+        if kinds == FLOATS:  # at once: tables have hundreds
+            parts += (b"floats ", array("d", value).tobytes())
+        elif kinds <= PLAIN:
+            parts.append(f"{tuple(value)!r};".encode())
+        else:
+            for each in value:
+                _feed(parts, each)
+    elif isinstance(value, np.ndarray | np.void):
+        parts.append(f"array {_named(value.dtype)} {value.shape};".encode())
+        parts.append(value.tobytes())
+    elif (names := _names_of(kind)) is not None:
+        parts.append(f"{kind.__name__}(".encode())
+        _feed(parts, tuple(getattr(value, name) for name in names))
+    elif isinstance(value, BaseModel):
+        parts.append(f"{kind.__name__} {value!r};".encode())
+    elif isinstance(value, str | int | float | bool | np.number):
+        parts.append(f"{value!r};".encode())
     else:
-        raise TypeError(f"{type(value).__name__} can be no input of a stage: give its values")
+        raise TypeError(f"{kind.__name__} can be no input of a stage: give its values")
 
 
 def nodes_in(value: Any) -> Iterable[Node[Any]]:

@@ -50,6 +50,7 @@ class Build(NamedTuple):
     level_step_m: Callable[[Layer], float] = lambda layer: 0.0  # longest step of a level ray
     coarsest: float = math.inf  # footprint up to which its pattern may be averaged, in cells
     grounded: bool = False  # its base is the ground, wherever the layer's says
+    even: bool = False  # its extinction is the record's times what no extinction changes
     # Kernels of what hangs on the place on the map alone, looked up once for a column:
     # (field, p, x, y, footprint) → four numbers, and `sample` with these behind z.
     plan: Any = None

@@ -307,5 +307,5 @@ def cells_of(size_m: float, thick_m: float, sigma_per_m: float) -> LightCells:
     return LightCells(min(max(size_m / 24.0, 25.0), 250.0), int(min(max(thick_m / 45.0, 12), 34)))
 
 
-BUILD = Build("heaps", HEAPED, sample, no_score, step_m, cells_of, plan=plan,
+BUILD = Build("heaps", HEAPED, sample, no_score, step_m, cells_of, even=True, plan=plan,
               on_plan=on_plan)
