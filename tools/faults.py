@@ -12,6 +12,7 @@ import json
 import os
 import random
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -19,7 +20,7 @@ import tempfile
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -163,14 +164,23 @@ def command_of(number: int) -> str:
         return ""
 
 
-def kills(count: int, seed: int, remote: bool = False) -> str:
-    """Processes killed by force under load. Raises Lost."""
+def laid(home: Path, like: Path | None) -> Path:
+    """A home to begin with: a copy of another, or none yet."""
+    if like is not None:
+        shutil.copytree(like, home)
+    return home
+
+
+def kills(count: int, seed: int, remote: bool = False, like: Path | None = None,
+          slugs: Sequence[str] = SLUGS) -> str:
+    """Processes killed by force under load, while these skies of a new home, or of one `like`
+    another, change and are printed. Raises Lost."""
     rng = random.Random(seed)
     with tempfile.TemporaryDirectory() as folder:
         farm = Farm(Path(folder)) if remote else None
         if farm is not None:
             farm.mend()
-        server = Server(Path(folder) / "home", *QUICK,
+        server = Server(laid(Path(folder) / "home", like), *QUICK,
                         *(["--scheduler", farm.address] if farm else []))
         server.start()
         window, said = Window(server), dict.fromkeys(("server", "engine", "worker", "scheduler"), 0)
@@ -178,12 +188,12 @@ def kills(count: int, seed: int, remote: bool = False) -> str:
             window.enter()
             for _ in range(count):
                 if list(window.states().values()).count("waiting") < 1:
-                    window.order(rng.choice(SLUGS))
+                    window.order(rng.choice(slugs))
                 end = time.monotonic() + rng.uniform(0.3, 3.0)
                 found = targets(server, farm)
                 name = rng.choice(sorted(found))
                 while time.monotonic() < end:
-                    window.change(rng.choice(SLUGS))
+                    window.change(rng.choice(slugs))
                 for number in found[name]:
                     try:
                         os.kill(number, signal.SIGKILL)
@@ -191,7 +201,7 @@ def kills(count: int, seed: int, remote: bool = False) -> str:
                         continue
                     said[name] += 1
                 with contextlib.suppress(OSError):  # the server may be what was killed
-                    window.change(rng.choice(SLUGS))
+                    window.change(rng.choice(slugs))
                 if farm is not None:
                     farm.mend()
                 assert server.process is not None
@@ -302,37 +312,38 @@ def full_disk() -> str:
            f"after retry {ended}; nothing lost"
 
 
-def read_only() -> str:
+def read_only(like: Path | None = None, slug: str = SLUGS[0]) -> str:
     """A home that can be read but not written for a while. Raises Lost.
 
     Root may write anywhere: the server runs without the right to (capabilities(7)).
     """
-    less = ["setpriv", "--bounding-set=-dac_override,-dac_read_search", "--inh-caps=-all", "--"]
-    if subprocess.run([*less, "true"], capture_output=True, check=False).returncode:
+    less = [] if os.geteuid() else ["setpriv", "--bounding-set=-dac_override,-dac_read_search",
+                                    "--inh-caps=-all", "--"]
+    if less and subprocess.run([*less, "true"], capture_output=True, check=False).returncode:
         raise OSError("setpriv is not allowed here")
     with tempfile.TemporaryDirectory() as folder:
-        server = Server(Path(folder) / "home", *QUICK, before=less)
+        server = Server(laid(Path(folder) / "home", like), *QUICK, before=less)
         server.start()
         window = Window(server)
         locked = [server.home, server.home / "prints", *server.home.glob("dovrek.sqlite*")]
         try:
             window.enter()
-            window.change(SLUGS[0])
+            window.change(slug)
             for path in locked:
                 path.chmod(0o555 if path.is_dir() else 0o444)
             refused = 0
             for _ in range(CHANGES):
                 try:
-                    window.change(SLUGS[0])
+                    window.change(slug)
                 except urllib.error.HTTPError as error:
                     refused += error.code in (503, 507)
-            pages = [window.ask(path) for path in ("/", "/prints", f"/skies/{SLUGS[0]}/")]
+            pages = [window.ask(path) for path in ("/", "/prints", f"/skies/{slug}/")]
             for path in locked:
                 path.chmod(0o755 if path.is_dir() else 0o644)
             if not refused:
                 raise Lost("a read-only home took changes")
             window.check()
-            window.change(SLUGS[0])
+            window.change(slug)
             window.check()
         finally:
             server.stop()

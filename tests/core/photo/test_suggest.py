@@ -60,7 +60,9 @@ def preparer(studio: Studio) -> Preparer:
 
 @pytest.fixture(scope="module")
 def skies(preparer: Preparer) -> ClearSkies:
-    return ClearSkies(SITE, preparer, Cancel())
+    made = ClearSkies(SITE, preparer, Cancel())
+    KNOWN.put(("clear skies", skies_key(SITE)), made)
+    return made
 
 
 @pytest.mark.parametrize(("height", "haze", "shade"), [
@@ -160,7 +162,7 @@ def test_pixels_below_the_horizon_do_not_count(studio: Studio) -> None:
     assert made_small(picture, 96).shape == (54, 96, 3)
 
 
-def test_a_sky_is_suggested(studio: Studio) -> None:
+def test_a_sky_is_suggested(studio: Studio, skies: ClearSkies) -> None:
     """Heaps of fair weather: sun within 5°, cover within 1 okta, brightness within half a stop,
     the genus by its name; nothing else of the sky is touched. The frame of this deal shows about
     what the layer has on the whole."""
@@ -170,6 +172,7 @@ def test_a_sky_is_suggested(studio: Studio) -> None:
     seen: list[float] = []
     got = suggest(site, picture, FRAMING, Preparer(studio.workers, StageCache()), Cancel(),
                   lambda share, what: seen.append(share), known_skies=KNOWN, patience=math.inf)
+    assert KNOWN.find(("clear skies", skies_key(site)))[1] is skies  # those of the site served
     assert got.sun_elevation_deg == pytest.approx(25.0, abs=5.0)
     assert got.cover_oktas == pytest.approx(2.5, abs=1.0)
     assert got.genus == "cumulus" and [x.genus for x in got.sky.layers] == ["cumulus"]
