@@ -52,6 +52,28 @@ def test_a_picture_is_refined_as_far_as_is_set() -> None:
         made.close()
 
 
+def test_what_a_hand_holds_is_shown_as_it_moves_and_then_as_it_rests() -> None:
+    """The first value under a hand comes small and soon; where the hand rests, the sketch follows.
+    What was set by a key or a word is a sketch at once."""
+    made = Live(2, refine="sketch")
+    try:
+        made.start()
+        first, *others = (sky_of(layers=[{"genus": "cirrus", "cover_oktas": oktas}])
+                          for oktas in (3.0, 3.5, 4.0))
+        made.show("veil", first, 1)
+        until_done(made, "veil", 1)
+        session = made.session("veil", Look())
+        assert session is not None
+        for revision, (sky, held) in enumerate(zip(others, (True, False), strict=True), 2):
+            time.sleep(0.4)  # no value of the same movement
+            made.show("veil", sky, revision, held=held)
+            until_done(made, "veil", revision)
+            widths = [s.width for s in session.shown if s.revision == revision]
+            assert widths == ([160, 240] if held else [240])
+    finally:
+        made.close()
+
+
 def test_a_window_is_told_at_once_that_its_picture_is_done(live: Live) -> None:
     """Not only when its long poll runs out: what a finished picture tells waits for it."""
     live.start()

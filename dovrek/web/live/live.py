@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.picture.probe import lids_of
-from dovrek.core.picture.render import Metered, render_frame
+from dovrek.core.picture.render import QUALITIES, Metered, render_frame
 from dovrek.core.picture.studio import Studio, Wish, holed
 from dovrek.core.prepare.atmosphere import Atmosphere
 from dovrek.core.prepare.fineness import SKETCH_WIDTH
@@ -88,14 +88,16 @@ class Live(Windows):
 
     # -- what windows ask -----------------------------------------------------------------
 
-    def show(self, slug: str, sky: Sky, revision: int, look: Look = Look()) -> Shown | None:  # noqa: B008
-        """A window shows this state of a sky; work on an older one gives way.
+    def show(self, slug: str, sky: Sky, revision: int, look: Look = Look(),  # noqa: B008
+             held: bool = False) -> Shown | None:
+        """A window shows this state of a sky; work on an older one gives way. `held`: a hand holds
+        what it changes, and will hardly leave it there.
 
         When film alone has changed, the answer is a small picture of it, developed at once.
         """
         asked = time.perf_counter()
         small = self._small_of((slug, look), sky)  # before the render thread wakes up
-        self._look_at(slug, sky, revision, look, 0.0 if small is None else ANSWER_S)
+        self._look_at(slug, sky, revision, look, 0.0 if small is None else ANSWER_S, held)
         if small is None:
             return None
         light, metered, png = small
@@ -154,7 +156,8 @@ class Live(Windows):
         small = np.ascontiguousarray(light[::stride, ::stride])
         return small, metered, bitmap_of(whole(small, sky, key[1], metered), metered)
 
-    def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float) -> None:
+    def _look_at(self, slug: str, sky: Sky, revision: int, look: Look, rest_s: float,
+                 held: bool) -> None:
         with self._lock:
             for key, other in self._sessions.items():  # other views of it that are open
                 if key[0] == slug and key[1] != look and other.watched:
@@ -171,7 +174,8 @@ class Live(Windows):
                                            key=lambda k: self._sessions[k].asked)]
             else:
                 self._watch(session)
-                if not session.turn_to(sky, revision, time.perf_counter()) and session.answered:
+                now = time.perf_counter()
+                if not session.turn_to(sky, revision, now, held) and session.answered:
                     return
             self._give_way()
             self._quiet_until = time.monotonic() + rest_s
@@ -284,6 +288,8 @@ class Live(Windows):
                 if quality == have:
                     continue
             self._step(session, sky, at, quality, width, cancel, key)
+            if QUALITIES[quality].in_hand:  # what follows waits until the hand rests
+                return
             if quality == "sketch":
                 self._stage(session, "building maps and light", 0.0, cancel)
             with self._lock:
@@ -293,6 +299,7 @@ class Live(Windows):
                 if self.boards.next_frame() is not None:
                     return
         if len(self.steps) == len(REFINED):
+            self._lay_ready(session, sky, cancel)
             self._settle(session, sky, at, cancel)
             if session.samples < PROOF_SAMPLES:
                 self._leave(slug, session, at)
@@ -340,6 +347,11 @@ class Live(Windows):
             session.light = (light * count + more) / np.float32(count + 1)
             session.samples = count + 1
             self._publish(session, at, "proof", metered, sky, session.light, cancel)
+
+    def _lay_ready(self, session: Session, sky: Sky, cancel: Cancel) -> None:
+        """What pictures under a hand stand on, so that a drag shows its first at once."""
+        if session.watched:
+            self.studio.prepare(sky, session.look.wish(sky, HAND_WIDTH, "hand", soon=True), cancel)
 
     def _judge(self, session: Session, sky: Sky, at: Turn, cancel: Cancel) -> None:
         """What the finished picture tells for the advisories."""

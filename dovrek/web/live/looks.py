@@ -128,6 +128,7 @@ class Session:
     look: Look
     polled: float = field(default_factory=time.monotonic)
     gap_s: float = math.inf  # between the last two states it was turned to
+    held: bool = False  # a hand holds what it changed last
     turn: int = 0  # counts the states it was turned to: values of one drag share a revision
     shown_turn: int = -1  # of the picture shown last
     serial: int = 0
@@ -164,8 +165,9 @@ class Session:
 
     @property
     def in_hand(self) -> bool:
-        """Whether a hand drags: states follow one another sooner than they could be looked at."""
-        return self.gap_s < HAND_S
+        """Whether a hand drags: it holds what it changes, or states follow one another sooner than
+        they could be looked at."""
+        return self.held or self.gap_s < HAND_S
 
     @property
     def moves_until(self) -> float:
@@ -180,12 +182,12 @@ class Session:
     def state(self) -> Turn:
         return Turn(self.turn, self.revision, self.asked)
 
-    def turn_to(self, sky: Sky, revision: int, asked: float) -> bool:
+    def turn_to(self, sky: Sky, revision: int, asked: float, held: bool = False) -> bool:
         """Let it show a state of its sky; whether there is anything to do."""
         sky = self.look.seen(sky)
         if self.revision == revision and self.sky == sky and (self.done or self.shown):
             return False
-        self.gap_s = asked - self.asked
+        self.gap_s, self.held = asked - self.asked, held
         self.sky, self.revision, self.asked = sky, revision, asked
         self.turn += 1
         self.done, self.fault, self.progress, self.seen = False, "", 0.0, None

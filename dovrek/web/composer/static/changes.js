@@ -21,7 +21,9 @@ async function tell(path, body) {
   const before = $("quality").textContent; // until the picture of this change is here
   $("quality").textContent = "taking the change in";
   here.told++;
-  const answer = await post(`${root}${path}?${lookQuery()}`, { base: here.revision, ...body });
+  const held = here.held.size ? "&held=1" : ""; // a hand's first value is shown as its next are
+  const now = { base: here.revision, ...body };
+  const answer = await post(`${root}${path}?${lookQuery()}${held}`, now);
   const said = await answer.json().catch(() => ({ error: "The server gave no readable answer." }));
   if (!answer.ok) {
     $("quality").textContent = before;
