@@ -58,4 +58,4 @@ class Fineness:
 
 SKETCH = Fineness("sketch", SKETCH_GRID, CELLS_SKETCH, (7, 4), (3, 2))
 HAND = replace(SKETCH, name="hand", cells=CELLS_HAND, sweeps=(4, 3), samples=(2, 2))
-FINE = Fineness("fine", FULL_GRID, CELLS_FULL, (16, 8), (6, 3))
+FINE = Fineness("fine", FULL_GRID, CELLS_FULL, (16, 8), (4, 3))

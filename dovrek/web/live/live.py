@@ -375,11 +375,12 @@ class Live(Windows):
 
     def _publish(self, session: Session, at: Turn, quality: str,
                  metered: Metered, sky: Sky, light: NDArray[np.float32], cancel: Cancel) -> None:
-        png = png_of(whole(light, sky, session.look, metered), metered,
-                     self.studio.workers.over(cancel, 45))
+        seen = whole(light, sky, session.look, metered)
+        image = bitmap_of(seen, metered) if QUALITIES[quality].in_hand else png_of(
+            seen, metered, self.studio.workers.over(cancel, 45))
         cancel.check()
         with self._lock:
-            self._add(session, at, named(quality), metered, light, png)
+            self._add(session, at, named(quality), metered, light, image)
 
     def _add(self, session: Session, at: Turn, quality: str, metered: Metered,
              light: NDArray[np.float32], png: bytes) -> Shown:
