@@ -10,13 +10,14 @@ from typing import Any
 
 import numba
 from numba import njit, types
+from numba.core.caching import UserProvidedCacheLocator
 from numba.core.registry import CPUDispatcher
 
 from dovrek.core.compile.once import spare_compiling
 
 CACHES_KEPT = 3
 NAMED = "kernels-"  # folders after the state of the sources
-CORE = Path(__file__).parent.parent
+CORE = Path(__file__).absolute().parent.parent
 
 
 def _compiled_folder() -> Path:
@@ -41,8 +42,22 @@ def _compiled_folder() -> Path:
     return folder
 
 
+class ByRoom(UserProvidedCacheLocator):
+    """A kernel is kept by its place among these sources, wherever they lie: another copy of them
+    on this machine finds it compiled."""
+
+    @classmethod
+    def get_suitable_cache_subpath(cls, py_file: str) -> str:
+        path = Path(py_file).absolute()
+        if path.is_relative_to(CORE):
+            return "-".join(path.relative_to(CORE).parts)
+        found: str = super().get_suitable_cache_subpath(py_file)
+        return found
+
+
 FOLDER = _compiled_folder()  # also for what kernels make once and for all
 numba.config.CACHE_DIR = str(FOLDER)  # type: ignore[attr-defined]
+numba.config.CACHE_LOCATOR_CLASSES = f"{__name__}.ByRoom"  # type: ignore[attr-defined]
 spare_compiling()
 
 # No `ninf`/`nnan`: a NaN must stay visible to the tests. Division by nought gives infinity instead

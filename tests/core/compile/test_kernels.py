@@ -6,6 +6,7 @@ import ast
 import math
 import operator
 import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -16,6 +17,7 @@ import pytest
 from numba import float64, types
 from numba.core.registry import cpu_target
 
+import dovrek
 from dovrek.core.compile import choosing, kernels
 from dovrek.core.compile.arithmetic import clamp, henyey_greenstein, smoothstep
 from dovrek.core.compile.kernels import kernel, solver
@@ -192,3 +194,23 @@ def test_a_first_kernel_loads_no_library_for_matrices() -> None:
         "print(wisp_lost(2), 'scipy.linalg' in sys.modules)")],
         capture_output=True, text=True, check=True).stdout
     assert said.split() == ["0.011", "False"]
+
+
+def test_a_copy_of_the_sources_finds_kernels_compiled(tmp_path: Path) -> None:
+    """A kernel is kept by its place among the sources, not by where these lie."""
+    code = ("import numpy as np; from dovrek.core.picture import calming;"
+            "calming.calm(np.ones((8, 8, 5), np.float32)); found = calming.spread_grain.stats;"
+            "print(calming.__file__, sum(found.cache_hits.values()),"
+            " sum(found.cache_misses.values()))")
+
+    def ran(root: Path) -> list[str]:
+        said = subprocess.check_output([sys.executable, "-c", code], text=True, cwd=root,
+                                       env=os.environ | {"PYTHONPATH": str(root)})
+        return said.split()
+
+    here = Path(dovrek.__file__).parent
+    ran(here.parent)  # it is compiled now
+    shutil.copytree(here, tmp_path / "dovrek", ignore=shutil.ignore_patterns(
+        "static", "__pycache__", "*.html", "demo_skies"))
+    file, hits, misses = ran(tmp_path)
+    assert Path(file).is_relative_to(tmp_path) and (hits, misses) == ("1", "0")
