@@ -144,9 +144,7 @@ def calm(light: Frame, workers: Workers | None = None, round_about: bool = False
     alpha = light[..., ALPHA] if light.shape[2] > ALPHA else None
     holes = alpha is not None and bool((alpha != alpha[0, 0]).any())
     channels = CALMED if holes else ALPHA
-    before = np.ascontiguousarray(light[..., :channels], dtype=np.float32)
-    if before is light:
-        before = light.copy()
+    before = np.array(light[..., :channels], dtype=np.float32, order="C")  # strips look at it
     behind = (BEHIND * float(before[..., GREEN].mean()) / float(before[..., ALPHA].mean())
               if holes else 0.0)
     share = np.empty((height, width), dtype=np.float32)

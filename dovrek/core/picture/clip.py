@@ -60,7 +60,7 @@ def metered_at(preparer: Preparer, sky: Sky, clip_s: float, fineness: Fineness,
         there = sky_at(sky, moment_s)
         return preparer.maker(cancel).make(metered_scene(
             prepared=Known(scene.key, scene), camera=there.camera,
-            expose_for=there.film.expose_for))
+            expose_for=there.film.expose_for, in_hand=False))
 
     if motion.exposure == "fixed":
         found = at(0.0)

@@ -75,6 +75,11 @@ def test_strips_leave_no_trace(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(calming, "STRIPS", 1)
     calm(whole)
     assert (whole == frame).all()
+    bare, once = (np.ascontiguousarray(before[..., :3]) for _ in range(2))
+    calm(once)  # of light alone, of which no channel is left as it is
+    monkeypatch.undo()
+    calm(bare)
+    assert (bare == once).all() and (bare == frame[..., :3]).all()
     same = share == 1.0
     assert (frame[same] == before[same]).all()
     spread = np.abs(frame[..., 1] - before[..., 1]) > 1e-3
