@@ -36,21 +36,29 @@ def all_passed(depth: NDArray[np.float32]) -> NDArray[np.float32]:
 
 
 @part
-def _cells_to(shape, level, x, y, z):
-    """A point of one level in cells from the first centre, clamped at its edges."""
+def _corner(shape, level, x, y, z):
+    """The lowest of the eight cells of a level about a point (clamped at its edges), and the
+    point's shares of the way from that one's centre to the next."""
     dx = shape.dx * COARSER**level
     n = shape.n
-    return (clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001),
-            clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001),
-            clamp((z - shape.z0) / shape.dz - 0.5, 0.0, shape.nz - 1.001))
+    a = clamp(x / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    b = clamp(y / dx + 0.5 * n - 0.5, 0.0, n - 1.001)
+    c = clamp((z - shape.z0) / shape.dz - 0.5, 0.0, shape.nz - 1.001)
+    i, j, k = int(a), int(b), int(c)
+    return i, j, k, a - i, b - j, c - k
+
+
+@part
+def _across(g, i, j, k, fa, fb):
+    """A level's values at a point between four cells of one height."""
+    return ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
+            + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
 
 
 @inner
 def _depth_at(depth, shape, level, x, y, z):
     """Optical depth at a point of one level (clamped at its edges), trilinear in light."""
-    a, b, c = _cells_to(shape, level, x, y, z)
-    i, j, k = int(a), int(b), int(c)
-    fa, fb, fc = a - i, b - j, c - k
+    i, j, k, fa, fb, fc = _corner(shape, level, x, y, z)
     g = depth[level]
     light = 0.0
     for e in range(2):
@@ -65,16 +73,9 @@ def _depth_at(depth, shape, level, x, y, z):
 @inner
 def _told_at(told, shape, level, x, y, z):
     """What is told of the cells of one level at a point (clamped at its edges), trilinear."""
-    a, b, c = _cells_to(shape, level, x, y, z)
-    i, j, k = int(a), int(b), int(c)
-    fa, fb, fc = a - i, b - j, c - k
+    i, j, k, fa, fb, fc = _corner(shape, level, x, y, z)
     g = told[level]
-    near = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
-            + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
-    k += 1
-    far = ((g[i, j, k] * (1 - fb) + g[i, j + 1, k] * fb) * (1 - fa)
-           + (g[i + 1, j, k] * (1 - fb) + g[i + 1, j + 1, k] * fb) * fa)
-    return near * (1.0 - fc) + far * fc
+    return _across(g, i, j, k, fa, fb) * (1.0 - fc) + _across(g, i, j, k + 1, fa, fb) * fc
 
 
 @inner
