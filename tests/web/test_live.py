@@ -6,6 +6,7 @@ import io
 import threading
 import time
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 import pytest
@@ -52,10 +53,18 @@ def test_a_picture_is_refined_as_far_as_is_set() -> None:
         made.close()
 
 
-def test_what_a_hand_holds_is_shown_as_it_moves_and_then_as_it_rests() -> None:
+def test_what_a_hand_holds_is_shown_as_it_moves_and_then_as_it_rests(
+        monkeypatch: pytest.MonkeyPatch) -> None:
     """The first value under a hand comes small and soon; where the hand rests, the sketch follows.
-    What was set by a key or a word is a sketch at once."""
-    made = Live(2, refine="sketch")
+    What was set by a key or a word is a sketch at once. Windows are told of sketches, not of our
+    kinds of them."""
+    made, told, stage = Live(2, refine="sketch"), set(), Live._stage
+
+    def tell(live: Live, session: Any, said: str, *more: Any) -> None:
+        told.add(said)
+        stage(live, session, said, *more)
+
+    monkeypatch.setattr(Live, "_stage", tell)
     try:
         made.start()
         first, *others = (sky_of(layers=[{"genus": "cirrus", "cover_oktas": oktas}])
@@ -70,6 +79,7 @@ def test_what_a_hand_holds_is_shown_as_it_moves_and_then_as_it_rests() -> None:
             until_done(made, "veil", revision)
             widths = [s.width for s in session.shown if s.revision == revision]
             assert widths == ([160, 240] if held else [240])
+        assert told == {"sketch", "building maps and light"}
     finally:
         made.close()
 

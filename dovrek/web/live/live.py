@@ -322,7 +322,7 @@ class Live(Windows):
         prepared, automatic = self.studio.prepare(unset, wish, cancel)
         metered = automatic.set_by(film).seen_in(wish.view)
         light = self._light(prepared, wish, sky, cancel, progress=lambda done, total: self._stage(
-            session, quality, done / total, cancel))
+            session, named(quality), done / total, cancel))
         with self._lock:
             session.light, session.light_of, session.light_quality = light, key, quality
             session.metered = automatic
