@@ -16,7 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dovrek.core.air.media import AIR_TOP_KM, Media
-from dovrek.core.air.sun_table import SunTable, profile, sun_transmittance
+from dovrek.core.air.sun_table import (
+    SunTable,
+    left_by,
+    profile,
+    sun_columns,
+    sun_transmittance,
+)
 from dovrek.core.colour.spectrum import WAVES
 from dovrek.core.compile.arithmetic import clamp, exp_minus
 from dovrek.core.compile.kernels import inner, kernel, solver
@@ -178,20 +184,111 @@ def _trace_rays(media, haze_ext, haze_sca, nodes, weights, ends, places, shares,
                     left[i, ray, w] *= e
 
 
-@solver
-def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths, i0, i1, out,
-                   out_e):
-    """One order of scattering for grid heights i0 … i1.
+@inner
+def _folded(moments, low, above, mu, rayleigh, haze, chi1, chi2r, chi2h, out):
+    """Light scattered again at one place of a ray, for every sun: `_turned` of the moments between
+    two heights, as its three powers of the sunward component x; `out` (64, 3, 8)."""
+    level = 1.0 - mu * mu
+    for j in range(COSINES):
+        m0, m1, powers = moments[low, j], moments[low + 1, j], out[j]
+        for w in range(WAVES):
+            a0 = m0[0, w] + above * (m1[0, w] - m0[0, w])
+            a1 = m0[1, w] + above * (m1[1, w] - m0[1, w])
+            a2 = m0[2, w] + above * (m1[2, w] - m0[2, w])
+            a3 = m0[3, w] + above * (m1[3, w] - m0[3, w])
+            a4 = m0[4, w] + above * (m1[4, w] - m0[4, w])
+            a5 = m0[5, w] + above * (m1[5, w] - m0[5, w])
+            once, twice = 3.0 * chi1 * haze[w], 2.5 * (chi2r * rayleigh[w] + chi2h * haze[w])
+            powers[0, w] = ((rayleigh[w] + haze[w]) * a0 + once * mu * a1
+                            + twice * (3.0 * (mu * mu * a3 + level * (a0 - a3 - a4)) - a0))
+            powers[1, w] = once * a2 + 6.0 * twice * mu * a5
+            powers[2, w] = 3.0 * twice * (a3 + 2.0 * a4 - a0)
 
-    Long, for its two ways of gathering light (from the sun, from the order before) share the walk,
-    and a call for each step of each ray would cost more than the step.
-    """
+
+@inner
+def _turning(media):
+    """First and second moment of the haze's phase function, what it sends straight on left out."""
     f = media.haze_chi[3]
-    chi1 = (media.haze_chi[1] - f) / (1.0 - f)
-    chi2 = (media.haze_chi[2] - f) / (1.0 - f)
-    trans, columns = np.empty(WAVES), np.empty(4)
+    return (media.haze_chi[1] - f) / (1.0 - f), (media.haze_chi[2] - f) / (1.0 - f)
+
+
+@inner
+def _add_moments(light, weight, mu, vx, j, i, out, out_e):
+    """Add light (8,) that comes from a direction to the moments of a height and a sun, and on the
+    ground to what falls there."""
+    for w in range(WAVES):
+        lw = light[w] * weight
+        out[i, j, 0, w] += lw
+        out[i, j, 1, w] += lw * mu
+        out[i, j, 2, w] += lw * vx
+        out[i, j, 3, w] += lw * mu * mu
+        out[i, j, 4, w] += lw * vx * vx
+        out[i, j, 5, w] += lw * mu * vx
+    if i == 0 and mu > 0.0:
+        for w in range(WAVES):
+            out_e[j, w] += light[w] * weight * mu * 4.0 * math.pi
+
+
+@solver
+def _first_order(media, sun, haze_ext, rays, cosines, i0, i1, out, out_e):
+    """Sunlight scattered once, and sent back by the ground, for grid heights i0 … i1; `cosines` of
+    the azimuths from the sun's."""
+    chi1, chi2 = _turning(media)
+    azimuths = len(cosines)
+    trans, columns, turned = np.empty(WAVES), np.empty(4), np.empty((3, WAVES))
     light = np.empty((COSINES, azimuths, WAVES))
-    there = np.empty((COSINES, MOMENTS, WAVES))
+    _, directions, steps, _ = rays.steps.shape
+    for i in range(i0, i1):
+        r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
+        out[i] = 0.0
+        for ray in range(directions):
+            mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
+            weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
+            sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+            light[:] = 0.0
+            for k in range(steps):
+                t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
+                rp = rays.steps[i, ray, k, 2]
+                for w in range(WAVES):  # in powers of the cosine between sun and ray
+                    rayleigh, haze = rays.shares[i, ray, k, 0, w], rays.shares[i, ray, k, 1, w]
+                    second = 2.5 * (media.chi2_molecules * rayleigh + chi2 * haze)
+                    turned[0, w] = (rayleigh + haze - second) / (4.0 * math.pi)
+                    turned[1, w] = 3.0 * chi1 * haze / (4.0 * math.pi)
+                    turned[2, w] = 3.0 * second / (4.0 * math.pi)
+                for j in range(COSINES):
+                    mu_s = cosine_of(media.cosine_low, j)
+                    sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                    for b in range(azimuths):
+                        cosine = mu * mu_s + sin_v * cosines[b] * sin_s
+                        sun_columns(sun, h, (r * mu_s + t * cosine) / rp, columns)
+                        if columns[3] <= 0.0:
+                            continue
+                        left_by(media, haze_ext, columns, trans)
+                        square = cosine * cosine
+                        for w in range(WAVES):
+                            light[j, b, w] += trans[w] * (
+                                turned[0, w] + cosine * turned[1, w] + square * turned[2, w])
+            for j in range(COSINES):
+                mu_s = cosine_of(media.cosine_low, j)
+                sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
+                for b in range(azimuths):
+                    vx = sin_v * cosines[b]
+                    if rays.ends[i, ray, 3] > 0.0:
+                        mu_g = (r * mu_s + length * (mu * mu_s + vx * sin_s)) / media.radius_km
+                        sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
+                        for w in range(WAVES):
+                            light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                               * trans[w] * max(mu_g, 0.0))
+                    _add_moments(light[j, b], weight, mu, vx, j, i, out, out_e)
+
+
+@solver
+def _next_order(media, moments, ground, rays, cosines, i0, i1, out, out_e):
+    """Light of an order of scattering, scattered once more, for grid heights i0 … i1."""
+    chi1, chi2 = _turning(media)
+    azimuths = len(cosines)
+    light = np.empty((COSINES, azimuths, WAVES))
+    there = np.empty((COSINES, 3, WAVES))
     _, directions, steps, _ = rays.steps.shape
     for i in range(i0, i1):
         r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
@@ -204,74 +301,42 @@ def _order_heights(media, sun, moments, ground, first, haze_ext, rays, azimuths,
             for k in range(steps):
                 t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
                 rp, mu_p = rays.steps[i, ray, k, 2], rays.steps[i, ray, k, 3]
-                rayleigh, haze = rays.shares[i, ray, k, 0], rays.shares[i, ray, k, 1]
+                u = math.sqrt(clamp(h / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
+                low = min(int(u), HEIGHTS - 2)
+                _folded(moments, low, u - low, mu_p, rays.shares[i, ray, k, 0],
+                        rays.shares[i, ray, k, 1], chi1, media.chi2_molecules, chi2, there)
                 lim = math.sqrt(max(1.0 - mu_p * mu_p, 0.0))
-                if not first:  # the moments at this height, for every sun
-                    u = math.sqrt(clamp(h / AIR_TOP_KM, 0.0, 1.0)) * (HEIGHTS - 1)
-                    low = min(int(u), HEIGHTS - 2)
-                    above = u - low
-                    for j in range(COSINES):
-                        for m in range(MOMENTS):
-                            for w in range(WAVES):
-                                there[j, m, w] = ((1.0 - above) * moments[low, j, m, w]
-                                                  + above * moments[low + 1, j, m, w])
                 for j in range(COSINES):
                     mu_s = cosine_of(media.cosine_low, j)
                     sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
                     for b in range(azimuths):
-                        cosine = mu * mu_s + sin_v * math.cos(math.pi * (b + 0.5) / azimuths
-                                                              ) * sin_s
+                        cosine = mu * mu_s + sin_v * cosines[b] * sin_s
                         mu_sp = (r * mu_s + t * cosine) / rp
-                        if first:
-                            p2 = 1.5 * cosine * cosine - 0.5
-                            sun_transmittance(sun, media, h, mu_sp, haze_ext, columns, trans)
-                            for w in range(WAVES):
-                                light[j, b, w] += trans[w] / (4.0 * math.pi) * (
-                                    rayleigh[w] * (1.0 + 5.0 * media.chi2_molecules * p2)
-                                    + haze[w] * (1.0 + 3.0 * chi1 * cosine + 5.0 * chi2 * p2))
-                            continue
                         s2 = math.sqrt(max(1.0 - mu_sp * mu_sp, 1e-9))
-                        xp = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
+                        x = clamp((cosine - mu_p * mu_sp) / s2, -lim, lim)
                         c = column_of(media.cosine_low, mu_sp)
                         at = min(int(c), COSINES - 2)
-                        fj = c - at
-                        m0, m1, g = there[at], there[at + 1], 1.0 - fj
+                        f1 = c - at
+                        f0 = 1.0 - f1
+                        x0, x1, xx0, xx1 = f0 * x, f1 * x, f0 * x * x, f1 * x * x
+                        m0, m1, sums = there[at], there[at + 1], light[j, b]
                         for w in range(WAVES):
-                            light[j, b, w] += _turned(
-                                g * m0[0, w] + fj * m1[0, w], g * m0[1, w] + fj * m1[1, w],
-                                g * m0[2, w] + fj * m1[2, w], g * m0[3, w] + fj * m1[3, w],
-                                g * m0[4, w] + fj * m1[4, w], g * m0[5, w] + fj * m1[5, w],
-                                mu_p, xp, rayleigh[w], haze[w], chi1, media.chi2_molecules, chi2)
+                            sums[w] += (f0 * m0[0, w] + x0 * m0[1, w] + xx0 * m0[2, w]
+                                        + f1 * m1[0, w] + x1 * m1[1, w] + xx1 * m1[2, w])
             for j in range(COSINES):
                 mu_s = cosine_of(media.cosine_low, j)
                 sin_s = math.sqrt(max(1.0 - mu_s * mu_s, 0.0))
                 for b in range(azimuths):
-                    vx = sin_v * math.cos(math.pi * (b + 0.5) / azimuths)
+                    vx = sin_v * cosines[b]
                     if rays.ends[i, ray, 3] > 0.0:
                         mu_g = (r * mu_s + length * (mu * mu_s + vx * sin_s)) / media.radius_km
-                        if first:
-                            sun_transmittance(sun, media, 0.0, mu_g, haze_ext, columns, trans)
-                            for w in range(WAVES):
-                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
-                                                   * trans[w] * max(mu_g, 0.0))
-                        else:
-                            c = column_of(media.cosine_low, mu_g)
-                            at = min(int(c), COSINES - 2)
-                            for w in range(WAVES):
-                                e = (ground[at, w] * (1.0 - c + at)
-                                     + ground[at + 1, w] * (c - at))
-                                light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
-                                                   * e)
-                    for w in range(WAVES):
-                        lw = light[j, b, w] * weight
-                        out[i, j, 0, w] += lw
-                        out[i, j, 1, w] += lw * mu
-                        out[i, j, 2, w] += lw * vx
-                        out[i, j, 3, w] += lw * mu * mu
-                        out[i, j, 4, w] += lw * vx * vx
-                        out[i, j, 5, w] += lw * mu * vx
-                        if i == 0 and mu > 0.0:
-                            out_e[j, w] += lw * mu * 4.0 * math.pi
+                        c = column_of(media.cosine_low, mu_g)
+                        at = min(int(c), COSINES - 2)
+                        for w in range(WAVES):
+                            e = ground[at, w] * (1.0 - c + at) + ground[at + 1, w] * (c - at)
+                            light[j, b, w] += (rays.left[i, ray, w] * media.albedo[w] / math.pi
+                                               * e)
+                    _add_moments(light[j, b], weight, mu, vx, j, i, out, out_e)
 
 
 def solve_scattering(
@@ -295,6 +360,7 @@ def solve_scattering(
                 np.empty((HEIGHTS, count, WAVES)))
     haze_sca = media.haze_per_km * albedo * (1.0 - forward)
     _trace_rays(media, haze_ext, haze_sca, nodes, weights, *rays)
+    cosines = np.cos(math.pi * (np.arange(quality.azimuths) + 0.5) / quality.azimuths)
     shape = (HEIGHTS, COSINES, MOMENTS, WAVES)
     total, ground_total = np.zeros(shape), np.zeros((COSINES, WAVES))
     before, ground_before = np.zeros(shape), np.zeros((COSINES, WAVES))
@@ -304,8 +370,10 @@ def solve_scattering(
         def piece(i: int, moments: Array = moments, ground: Array = ground,
                   order: int = order) -> None:
             cancelled()
-            _order_heights(media, sun, before, ground_before, order == 0, haze_ext, rays,
-                           quality.azimuths, i, i + 1, moments, ground)
+            if order == 0:
+                _first_order(media, sun, haze_ext, rays, cosines, i, i + 1, moments, ground)
+            else:
+                _next_order(media, before, ground_before, rays, cosines, i, i + 1, moments, ground)
 
         list((pool.map if pool else map)(piece, range(HEIGHTS)))
         if order == quality.orders - 1 and order > 0:

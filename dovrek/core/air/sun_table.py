@@ -157,14 +157,21 @@ def sun_columns(table, height_km, cosine, out):
     out[3] *= smoothstep(-SUN_RADIUS_RAD, SUN_RADIUS_RAD, above)
 
 
+@inner
+def left_by(media, haze_extinction, columns, out):
+    """Fraction of sunlight (8 waves) that columns of air with some sun leave; `haze_extinction`
+    1/km may be scaled."""
+    for w in range(WAVES):
+        out[w] = columns[3] * exp_minus(media.molecules_per_km[w] * columns[0]
+                                        + haze_extinction[w] * columns[1]
+                                        + media.ozone_per_km[w] * columns[2])
+
+
 @kernel
 def sun_transmittance(table, media, height_km, cosine, haze_extinction, columns, out):
     """Fraction of sunlight (8 waves) that reaches a point; `haze_extinction` 1/km may be scaled."""
     sun_columns(table, height_km, cosine, columns)
-    for w in range(WAVES):
-        depth = (
-            media.molecules_per_km[w] * columns[0]
-            + haze_extinction[w] * columns[1]
-            + media.ozone_per_km[w] * columns[2]
-        )
-        out[w] = columns[3] * exp_minus(depth) if columns[3] > 0.0 else 0.0
+    if columns[3] > 0.0:
+        left_by(media, haze_extinction, columns, out)
+    else:
+        out[:] = 0.0

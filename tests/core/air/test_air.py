@@ -9,6 +9,7 @@ import pytest
 from colour.phenomena import rayleigh_optical_depth as colour_rayleigh
 from pvlib.spectrum import get_reference_spectra
 
+from dovrek.core.air import scattering
 from dovrek.core.air.media import AirParameters, Media, media_of, rayleigh_optical_depth
 from dovrek.core.air.scattering import column_of, cosine_of
 from dovrek.core.air.sky_looks import sky_radiance
@@ -28,6 +29,7 @@ from dovrek.core.colour.spectrum import (
     xyz_weights,
 )
 from dovrek.core.compile.arithmetic import exp_minus
+from dovrek.core.compile.kernels import plain
 from dovrek.core.picture.studio import Studio
 from dovrek.core.prepare.fineness import FINE
 from dovrek.core.prepare.preparer import Prepared
@@ -175,6 +177,23 @@ def test_exponential_of_kernels() -> None:
     """The squared quartic against numpy, and no growth far out (its trap)."""
     x = np.concatenate([np.linspace(0, 60, 400), [181.0, 1e6]])
     assert [exp_minus(v) for v in x] == pytest.approx(np.exp(-x), abs=2e-6)
+
+
+def test_light_of_moments_is_a_polynomial_of_the_sunward_component(media: Media) -> None:
+    """What gathers an order of scattering sums three powers of x; another form of the same."""
+    rng = np.random.default_rng(5)
+    moments = rng.uniform(0.0, 1.0, (2, scattering.COSINES, scattering.MOMENTS, WAVES))
+    rayleigh, haze = rng.uniform(0.0, 0.1, (2, WAVES))
+    powers = np.empty((scattering.COSINES, 3, WAVES))
+    mu, above, chi1, chi2r, chi2h = 0.31, 0.37, 0.6, 0.1, 0.35
+    plain(scattering._folded)(moments, 0, above, mu, rayleigh, haze, chi1, chi2r, chi2h, powers)
+    between = moments[0] + above * (moments[1] - moments[0])
+    for j in (0, 17, 63):
+        for x in (-0.9, 0.0, 0.4):
+            wanted = [plain(scattering._turned)(*between[j, :, w], mu, x, rayleigh[w], haze[w],
+                                                chi1, chi2r, chi2h) for w in range(WAVES)]
+            np.testing.assert_allclose(powers[j, 0] + x * powers[j, 1] + x * x * powers[j, 2],
+                                       wanted, rtol=1e-12)
 
 
 def test_scattering_grid_inverts() -> None:

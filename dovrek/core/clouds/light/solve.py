@@ -35,7 +35,8 @@ def _sinh_over(x):
     """sinh(x)/x."""
     if x < 1e-2:
         return 1.0 + x * x / 6.0
-    return (math.exp(x) - math.exp(-x)) / (2.0 * x)
+    e = math.exp(x)
+    return (e - 1.0 / e) / (2.0 * x)
 
 
 @kernel
@@ -159,32 +160,47 @@ def _start_from(coarse, fine, ratio):
                 fine[i, j, k] = coarse[a, b, k]
 
 
+@inner
+def _beside(known, i, j, near):
+    """Mark (nz,) the unknown cells of a column that have a known neighbour; whether any has."""
+    n, _, nz = known.shape
+    west, east, south, north = max(i - 1, 0), min(i + 1, n - 1), max(j - 1, 0), min(j + 1, n - 1)
+    own, found = known[i, j], False
+    for k in range(nz):  # a column at the edge is its own neighbour, which marks nothing
+        near[k] = (known[west, j, k] | known[east, j, k] | known[i, south, k]
+                   | known[i, north, k])
+    for k in range(nz - 1):
+        near[k] |= own[k + 1]
+        near[k + 1] |= own[k]
+    for k in range(nz):
+        near[k] = near[k] & ~own[k]
+        found |= near[k]
+    return found
+
+
 @kernel
-def _carry_aside(values, known, some, sigma, k_t, dx, dz, falls, new):
+def _carry_aside(values, known, near, sigma, k_t, dx, dz, falls, new):
     """Give unknown cells the mean of their known neighbours; `new` marks what is known then.
 
-    `some` (n, n) marks columns with any known cell. With `falls` the first channel goes on falling
-    beyond the face as the Marshak condition has it: 2/(R+2) of the cell's value at the face,
-    R = 1.5 h K_t σ.
+    With `falls` the first channel goes on falling beyond the face as the Marshak condition has it:
+    2/(R+2) of the cell's value at the face, R = 1.5 h K_t σ. `near` (nz,) is scratch.
     """
     n, _, nz, channels = values.shape
     for i in range(n):
         for j in range(n):
-            if not (some[i, j] or (i > 0 and some[i - 1, j]) or (i < n - 1 and some[i + 1, j])
-                    or (j > 0 and some[i, j - 1]) or (j < n - 1 and some[i, j + 1])):
+            if not _beside(known, i, j, near):
                 continue
             for k in range(nz):
-                if known[i, j, k]:
+                if not near[k]:
                     continue
                 count = 0
+                for q in range(channels):
+                    values[i, j, k, q] = 0.0
                 for m in range(6):
                     a = i + (1 if m == 0 else (-1 if m == 1 else 0))
                     b = j + (1 if m == 2 else (-1 if m == 3 else 0))
                     c = k + (1 if m == 4 else (-1 if m == 5 else 0))
                     if (0 <= a < n and 0 <= b < n and 0 <= c < nz and known[a, b, c]):
-                        if count == 0:
-                            for q in range(channels):
-                                values[i, j, k, q] = 0.0
                         keep = 1.0
                         if falls:
                             r = 1.5 * (dx if m < 4 else dz) * k_t * sigma[a, b, c]
@@ -193,18 +209,18 @@ def _carry_aside(values, known, some, sigma, k_t, dx, dz, falls, new):
                         for q in range(1, channels):
                             values[i, j, k, q] += values[a, b, c, q]
                         count += 1
-                if count:
-                    for q in range(channels):
-                        values[i, j, k, q] /= count
-                    new[i, j, k] = True
+                for q in range(channels):
+                    values[i, j, k, q] /= count
+                new[i, j, k] = True
 
 
 def _extend(values: Array32, known: NDArray[np.bool_], sigma: Array32, k_t: float, dx: float,
             dz: float, falls: bool) -> None:
     """Carry values two cells into clear air, so that interpolation at edges stays right."""
+    near = np.empty(known.shape[2], np.bool_)
     for turn in range(2):
         new = known.copy()
-        _carry_aside(values, known, known.any(axis=2), sigma, k_t, dx, dz, falls and turn == 0, new)
+        _carry_aside(values, known, near, sigma, k_t, dx, dz, falls and turn == 0, new)
         known = new
 
 
