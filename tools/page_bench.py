@@ -25,6 +25,7 @@ from tools.processes import free_port
 RUNS = 5
 FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
          "--disable-component-update", "--disable-sync"]
+OPENED_S = 5.0  # in which a window's day ribbon is worked out
 DRAG_S, TURNS = 6.0, 3.0  # of a drag; ways to or fro in it
 # What is dragged: selected, where the hand takes hold, how far it goes over that one's own size.
 DRAGS: dict[str, tuple[str, str, tuple[float, float]]] = {
@@ -165,6 +166,8 @@ def drags(browser: Any, page: Any, url: str,
         if windows == 2:
             other = browser.new_page(viewport={"width": 1280, "height": 800})
             other.goto(f"{url}/skies/fair-weather-noon/")
+            settler(other)()  # what a sky asks for when it is opened is not the drag's
+            time.sleep(OPENED_S)
         for kind, (selected, place, reach) in DRAGS.items():
             page.bring_to_front()
             slug = ELSEWHERE.get(kind, "fair-weather-noon")

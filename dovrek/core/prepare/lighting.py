@@ -35,7 +35,7 @@ from dovrek.core.run.stage import Node, Tools, stage
 
 CLOSING_OKTAS = 6.0
 IN_SHADE = 6.0  # depth, as it scatters, of the land before the sun
-CHUNK = 8  # rows of a level that one task fills
+CHUNK, SHADED = 8, 24  # rows of a level that one task fills, that one shades
 
 Vector = tuple[float, float, float]
 
@@ -96,17 +96,17 @@ def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: lis
                  grid: GridShape, base: float, sun: Vector, radius: float) -> Array32:
     """Optical depth toward the sun, layers above counted."""
     total = own.copy()
-    run = tools.workers.over(tools.cancel, chunk=16)
-    for depth, upper in zip(uppers, shading, strict=True):
-        told = depth if upper.veil else all_passed(depth)
-        for level in range(grid.levels):
-            def rows(a: int, b: int, told: Array32 = told, upper: Upper = upper,
-                     level: int = level) -> None:
-                shade_from_above(told, upper.weight, upper.veil, upper.grid, upper.base,
-                                 upper.east, upper.north, grid, base, level, *sun, radius, a, b,
-                                 total)
+    told = [depth if upper.veil else all_passed(depth)
+            for depth, upper in zip(uppers, shading, strict=True)]
 
-            run(rows, grid.n)
+    def rows(level: int, i0: int) -> None:
+        for light, upper in zip(told, shading, strict=True):
+            shade_from_above(light, upper.weight, upper.veil, upper.grid, upper.base, upper.east,
+                             upper.north, grid, base, level, *sun, radius, i0,
+                             min(i0 + SHADED, grid.n), total)
+
+    tools.workers.all(tools.cancel, [partial(rows, level, i0) for level in range(grid.levels)
+                                     for i0 in range(0, grid.n, SHADED) if told])
     return total
 
 

@@ -8,6 +8,7 @@ import math
 import numpy as np
 
 from dovrek.core.clouds.density import density
+from dovrek.core.clouds.placement.stand import _clear
 from dovrek.core.clouds.squares import ENDLESS, known_ahead, known_around
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.run.workers import Cancel
@@ -62,3 +63,23 @@ def test_around_is_the_least_of_ahead(studio: Studio) -> None:
         else:
             assert min(ways) == ENDLESS
     assert met > 50
+
+
+def test_rings_about_squares_with_members_go_around_the_torus() -> None:
+    """Against every pair of squares, by the larger of the ways east and north."""
+    draw = np.random.default_rng(3)
+    for n, share in ((6, 0.03), (31, 0.002), (40, 0.01), (24, 0.3), (9, 0.0)):
+        counts = (draw.random(n * n) < share).astype(np.int32)
+        if share and not counts.any():
+            counts[n * n - 3] = 1
+        found = np.empty(n * n, dtype=np.float32)
+        _clear(counts, 50.0, np.empty((n, n), dtype=np.float32), found)
+        i, j = np.divmod(np.arange(n * n), n)
+
+        def apart(a: np.ndarray, n: int = n) -> np.ndarray:
+            way = np.abs(a[:, None] - a[None, :])
+            return np.minimum(way, n - way)
+
+        rings = np.maximum(apart(i), apart(j))[:, counts > 0].min(axis=1, initial=n)
+        wanted = np.where(rings == 0, 0.0, np.maximum((rings - 1) * 50.0, 1.0))
+        np.testing.assert_allclose(found, wanted, rtol=1e-6)

@@ -23,7 +23,7 @@ from dovrek.core.clouds.light.couplings import (
 )
 from dovrek.core.clouds.light.grid import COARSER, Array32, GridShape
 from dovrek.core.clouds.phase import DROPLETS, Phase
-from dovrek.core.compile.kernels import inner, kernel
+from dovrek.core.compile.kernels import inner, kernel, part
 from dovrek.core.run.workers import Cancelled
 
 GHOST_LEAST = 0.3  # keeps interpolated light beyond a dense face above zero
@@ -160,68 +160,59 @@ def _start_from(coarse, fine, ratio):
                 fine[i, j, k] = coarse[a, b, k]
 
 
-@inner
-def _beside(known, i, j, near):
-    """Mark (nz,) the unknown cells of a column that have a known neighbour; whether any has."""
-    n, _, nz = known.shape
-    west, east, south, north = max(i - 1, 0), min(i + 1, n - 1), max(j - 1, 0), min(j + 1, n - 1)
-    own, found = known[i, j], False
-    for k in range(nz):  # a column at the edge is its own neighbour, which marks nothing
-        near[k] = (known[west, j, k] | known[east, j, k] | known[i, south, k]
-                   | known[i, north, k])
-    for k in range(nz - 1):
-        near[k] |= own[k + 1]
-        near[k + 1] |= own[k]
-    for k in range(nz):
-        near[k] = near[k] & ~own[k]
-        found |= near[k]
-    return found
+@part
+def _kept(sigma, half_way):
+    """Share that scattered light keeps from a cell at a face to the next in clear air, as the
+    Marshak condition has it: 2/(R+2) of the cell's value is at the face, R = 1.5 h K_t σ."""
+    return max(4.0 / (half_way * sigma + 2.0) - 1.0, GHOST_LEAST)
 
 
 @kernel
-def _carry_aside(values, known, near, sigma, k_t, dx, dz, falls, new):
-    """Give unknown cells the mean of their known neighbours; `new` marks what is known then.
+def _carry_aside(values, known, sigma, k_t, dx, dz, falls, new):
+    """Give unknown cells the mean of their known neighbours; `new` marks what is known then (1).
 
-    With `falls` the first channel goes on falling beyond the face as the Marshak condition has it:
-    2/(R+2) of the cell's value at the face, R = 1.5 h K_t σ. `near` (nz,) is scratch.
+    With `falls` the first channel goes on falling beyond the face. Cells at the border have
+    themselves for neighbours, which are unknown and so count for nothing.
     """
     n, _, nz, channels = values.shape
+    side, up, one = 1.5 * dx * k_t, 1.5 * dz * k_t, np.float32(1.0)
     for i in range(n):
         for j in range(n):
-            if not _beside(known, i, j, near):
-                continue
+            w, e, s, t = max(i - 1, 0), min(i + 1, n - 1), max(j - 1, 0), min(j + 1, n - 1)
             for k in range(nz):
-                if not near[k]:
+                if known[i, j, k] > 0.0:
                     continue
-                count = 0
-                for q in range(channels):
-                    values[i, j, k, q] = 0.0
-                for m in range(6):
-                    a = i + (1 if m == 0 else (-1 if m == 1 else 0))
-                    b = j + (1 if m == 2 else (-1 if m == 3 else 0))
-                    c = k + (1 if m == 4 else (-1 if m == 5 else 0))
-                    if (0 <= a < n and 0 <= b < n and 0 <= c < nz and known[a, b, c]):
-                        keep = 1.0
-                        if falls:
-                            r = 1.5 * (dx if m < 4 else dz) * k_t * sigma[a, b, c]
-                            keep = max(4.0 / (r + 2.0) - 1.0, GHOST_LEAST)
-                        values[i, j, k, 0] += keep * values[a, b, c, 0]
-                        for q in range(1, channels):
-                            values[i, j, k, q] += values[a, b, c, q]
-                        count += 1
-                for q in range(channels):
-                    values[i, j, k, q] /= count
-                new[i, j, k] = True
+                d, u = max(k - 1, 0), min(k + 1, nz - 1)
+                kw, ke, ks, kt = known[w, j, k], known[e, j, k], known[i, s, k], known[i, t, k]
+                kd, ku = known[i, j, d], known[i, j, u]
+                count = kw + ke + ks + kt + kd + ku
+                if count == 0.0:
+                    continue
+                share = one / count
+                for q in range(1 if falls else 0, channels):
+                    values[i, j, k, q] = share * (
+                        kw * values[w, j, k, q] + ke * values[e, j, k, q]
+                        + ks * values[i, s, k, q] + kt * values[i, t, k, q]
+                        + kd * values[i, j, d, q] + ku * values[i, j, u, q])
+                if falls:
+                    values[i, j, k, 0] = share * (
+                        kw * _kept(sigma[w, j, k], side) * values[w, j, k, 0]
+                        + ke * _kept(sigma[e, j, k], side) * values[e, j, k, 0]
+                        + ks * _kept(sigma[i, s, k], side) * values[i, s, k, 0]
+                        + kt * _kept(sigma[i, t, k], side) * values[i, t, k, 0]
+                        + kd * _kept(sigma[i, j, d], up) * values[i, j, d, 0]
+                        + ku * _kept(sigma[i, j, u], up) * values[i, j, u, 0])
+                new[i, j, k] = one
 
 
 def _extend(values: Array32, known: NDArray[np.bool_], sigma: Array32, k_t: float, dx: float,
             dz: float, falls: bool) -> None:
     """Carry values two cells into clear air, so that interpolation at edges stays right."""
-    near = np.empty(known.shape[2], np.bool_)
+    there = known.astype(np.float32)
     for turn in range(2):
-        new = known.copy()
-        _carry_aside(values, known, near, sigma, k_t, dx, dz, falls and turn == 0, new)
-        known = new
+        new = there.copy()
+        _carry_aside(values, there, sigma, k_t, dx, dz, falls and turn == 0, new)
+        there = new
 
 
 def solve_sky(sigma: Array32, shape: GridShape, sweeps: tuple[int, int], sheet: bool,

@@ -14,10 +14,11 @@ from dovrek.core.clouds.placement.deal import ALL_ROUND, DRAWN, Ahead, Run, is_a
 from dovrek.core.clouds.record import INSTANCE, SUBSIDES
 from dovrek.core.clouds.shapes import Shapes
 from dovrek.core.compile.arithmetic import clamp, smoothstep
-from dovrek.core.compile.kernels import kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, solver
 
 SMALLEST = 0.05  # scale of the least cloud that stands
 PIECES = 4  # in which standing clouds are found and indexed: every piece of squares walks all
+FEW = 20_000  # clouds, up to which one walk is sooner than sharing it out
 # Stages of life: grown by, falling apart from.
 GROWN, FALLING = 0.38, 0.62
 CROSSING = 0.25  # of a turn of lives over which one cloud gives way to the next
@@ -152,31 +153,60 @@ def _index(instances, period, squares, r0, r1, cursor, members, fill):
                 cursor[square] += 1
 
 
+@inner
+def _lower_row(rings, i, before, way):
+    """Let a row of the torus follow the one before it and its own squares in the way they are
+    walked (1 or −1); by how much it fell."""
+    n, one = len(rings), np.float32(1.0)
+    fell = np.float32(0.0)
+    for j in range(1, n - 1):
+        near = min(min(rings[before, j - 1], rings[before, j + 1]), rings[before, j]) + one
+        fell += max(rings[i, j] - near, np.float32(0.0))
+        rings[i, j] = min(rings[i, j], near)
+    for j in (0, n - 1):
+        near = min(min(rings[before, wrapped(j - 1, n)], rings[before, wrapped(j + 1, n)]),
+                   rings[before, j]) + one
+        fell += max(rings[i, j] - near, np.float32(0.0))
+        rings[i, j] = min(rings[i, j], near)
+    first, end = (0, n - 1) if way > 0 else (n - 1, 0)
+    for _ in range(2):  # once more where its end reaches around the border
+        last = rings[i, end]
+        for k in range(n):
+            j = k if way > 0 else n - 1 - k
+            own = rings[i, j]
+            last = min(own, last + one)
+            fell += own - last
+            rings[i, j] = last
+        if rings[i, first] <= last + one:
+            break
+    return fell
+
+
 @kernel
-def _clear(clearance, size):
-    """Lower bound of the distance to occupied squares: rings counted by two-pass chamfer."""
-    n = len(clearance)
-    for sweep in range(2):
-        d = -1 if sweep == 0 else 1
-        i = n - 1 if sweep == 0 else 0  # the row before, around the border
-        for _ in range(2 * n):
-            before = i
-            i -= d
-            i = 0 if i == n else (n - 1 if i < 0 else i)
-            j = n - 1 if sweep == 0 else 0
-            for _ in range(n + 2):
-                last = j
-                j -= d
-                j = 0 if j == n else (n - 1 if j < 0 else j)
-                after = j - d
-                after = 0 if after == n else (n - 1 if after < 0 else after)
-                best = min(min(clearance[before, j], clearance[i, last]),
-                           min(clearance[before, last], clearance[before, after]))
-                clearance[i, j] = min(clearance[i, j], best + size)
+def _clear(counts, size, rings, out):
+    """Lower bound of the distance to squares with members: rings of squares about them on the
+    torus, by two passes (Rosenfeld & Pfaltz 1966), each until it has been around."""
+    n = len(rings)
+    for i in range(n):
+        for j in range(n):
+            rings[i, j] = 0.0 if counts[i * n + j] > 0 else n
+    for way in (1, -1):
+        for turn in range(2 * n):
+            i = turn % n if way > 0 else n - 1 - turn % n
+            fell = _lower_row(rings, i, wrapped(i - way, n), way)
+            if turn >= n and fell == 0.0:  # nor will the rows after it
+                break
+    for i in range(n):
+        for j in range(n):
+            out[i * n + j] = max(rings[i, j] - 1.0, 0.02) * size if rings[i, j] > 0.0 else 0.0
 
 
-def in_pieces(run: Run, f: Callable[[int, int], None], n: int) -> None:
-    """Spread f(first, last) over 0 … n in PIECES."""
+def in_pieces(run: Run, f: Callable[[int, int], None], n: int, clouds: int) -> None:
+    """Spread f(first, last) over 0 … n in PIECES, unless the clouds are few."""
+    if clouds <= FEW:
+        f(0, n)
+        return
+
     def some(first: int, last: int) -> None:
         for k in range(first, last):
             f(n * k // PIECES, n * (k + 1) // PIECES)
@@ -207,7 +237,7 @@ def stand_cells(dealt: NDArray[np.void], period_m: float, size_m: float, shapes:
                                   shapes.half_width_m, skin_m, ahead, period_m, DRAWN * size_m,
                                   every)
 
-        in_pieces(run, stand, len(possible))
+        in_pieces(run, stand, len(possible), len(possible))
         standing = 0
         for first, number in sorted(found.items()):  # moved together
             if first != standing:
@@ -223,7 +253,7 @@ def indexed(instances: NDArray[np.void], period_m: float, squares: int, run: Run
     none = np.empty(0, dtype=np.int32)
     counts = np.zeros(count, dtype=np.int32)
     in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, counts, none,
-                                         False), squares)
+                                         False), squares, len(instances))
     total = int(counts.sum())
     links = np.empty(count + 1 + max(total, 1), dtype=np.int32)
     starts, members = links[: count + 1], links[count + 1 :]
@@ -231,9 +261,7 @@ def indexed(instances: NDArray[np.void], period_m: float, squares: int, run: Run
     np.cumsum(counts, out=starts[1:])
     cursor = starts[:-1].copy()
     in_pieces(run, lambda r0, r1: _index(instances, period_m, squares, r0, r1, cursor, members,
-                                         True), squares)
-    clearance = np.where(counts > 0, np.float32(0.0), np.float32(period_m)).reshape(squares, -1)
-    _clear(clearance, size)
-    clearance = np.maximum(clearance - size, 0.0).astype(np.float32)
-    clearance[(counts == 0).reshape(squares, squares) & (clearance <= 0)] = 0.02 * size
-    return Cells(clearance.ravel(), instances, links, squares, period_m)
+                                         True), squares, len(instances))
+    clearances = np.empty(count, dtype=np.float32)
+    _clear(counts, size, np.empty((squares, squares), dtype=np.float32), clearances)
+    return Cells(clearances, instances, links, squares, period_m)
