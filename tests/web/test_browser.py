@@ -103,6 +103,33 @@ def test_two_windows_on_one_sky(browser: Browser, page: Page, server: Server) ->
     other.close()
 
 
+def test_another_window_shows_where_a_hand_came_to_rest(browser: Browser, page: Page,
+                                                        server: Server) -> None:
+    """The values of a drag share a revision; panels of other windows follow to the last one."""
+    arrive(page, server, "veil", "film")
+    other = browser.new_page(viewport={"width": 1280, "height": 800})
+    arrive(other, server, "veil", "film")
+    other.evaluate("""() => { window.asked = 0; document.addEventListener(
+        'htmx:beforeRequest', () => (window.asked += 1)); }""")
+    place = '[data-path="film.contrast"] .range'
+    box = until(page.locator(place).bounding_box, bool)
+    x, y = box["x"] + 0.3 * box["width"], box["y"] + 0.5 * box["height"]
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for k in range(40):
+        page.mouse.move(x + 0.01 * k * box["width"], y)
+        time.sleep(0.03)
+    page.mouse.up()
+    said = '[data-path="film.contrast"] .value'
+    until(lambda: server.document("veil")["film"]["contrast"],
+          lambda found: found == pytest.approx(float(page.locator(said).input_value())))
+    expect(other.locator(said)).to_have_value(page.locator(said).input_value(), timeout=20_000)
+    asked = other.evaluate("window.asked")
+    page.wait_for_timeout(1500)
+    assert other.evaluate("window.asked") == asked < 8  # not with each value, nor again and again
+    other.close()
+
+
 def test_bad_import_shows_a_clear_message(page: Page, server: Server, tmp_path: Path) -> None:
     bad = tmp_path / "bad.json"
     bad.write_text('{"dovrek": 1, "layers": [{"thickness_m": -5}]}')

@@ -16,7 +16,7 @@ from dovrek.core.colour.film import develop
 from dovrek.core.photo.likeness import RATIO, RATIO_LIMITS
 from dovrek.sky.advisories import BURNT_SHARE, advisories
 from dovrek.web.live.live import Live
-from dovrek.web.live.looks import Look
+from dovrek.web.live.looks import Known, Look
 from dovrek.web.live.windows import WAITS_MOST
 from dovrek.web.server import THREADS
 from tests.conftest import sky_of
@@ -90,17 +90,17 @@ def test_a_window_is_told_at_once_that_its_picture_is_done(live: Live) -> None:
     live.show("clear", sky_of(), 1)
     serial, progress, end = 0, -1.0, time.monotonic() + 300
     while time.monotonic() < end:
-        said = live.wait("clear", serial, progress, 1, 60.0)
+        said = live.wait("clear", Known(serial, progress, 1), 60.0)
         if said["done"]:
             break
         assert said["progress"] < 1.0  # only a finished picture says so
         serial, progress = said["serial"], said["progress"]
     asked = time.monotonic()
     assert said["done"] and said["progress"] == 1.0
-    told = live.wait("clear", said["serial"], 0.999, 1, 60.0)
+    told = live.wait("clear", Known(said["serial"], 0.999, 1), 60.0)
     assert told["done"] and time.monotonic() - asked < 30.0
     quiet = time.monotonic()  # and a window that knows is left alone
-    live.wait("clear", said["serial"], 1.0, 1, 0.3)
+    live.wait("clear", Known(said["serial"], 1.0, 1), 0.3)
     assert time.monotonic() - quiet >= 0.3
 
 
@@ -135,7 +135,7 @@ def test_the_gallery_gets_a_draft(live: Live) -> None:
     live.show("one", sky_of(name="one"), 3)
     serial, progress = 0, -1.0
     while not session.done and time.monotonic() < end:
-        said = live.wait("one", serial, progress, 3, 60.0)
+        said = live.wait("one", Known(serial, progress, 3), 60.0)
         serial, progress = said["serial"], said["progress"]
     assert session.done and session.light_quality == "proof"
     brighter = sky_of(name="one", film={"exposure_ev": 1.0})
@@ -174,7 +174,7 @@ def until_done(live: Live, slug: str, revision: int) -> None:
     """Wait as a page does until the picture of a revision is finished."""
     serial, progress, end = 0, -1.0, time.monotonic() + 300
     while time.monotonic() < end:
-        said = live.wait(slug, serial, progress, revision, 60.0)
+        said = live.wait(slug, Known(serial, progress, revision), 60.0)
         serial, progress = said["serial"], said["progress"]
         if said["done"] and said["revision"] == revision:
             return
@@ -222,7 +222,7 @@ def test_forty_windows_wait_in_turn(live: Live) -> None:
 
     def window() -> None:
         start = time.monotonic()
-        answer = live.wait("busy", 0, 0.0, 1, 1.5)
+        answer = live.wait("busy", Known(0, 0.0, 1), 1.5)
         said.append((time.monotonic() - start, answer))
 
     windows = [threading.Thread(target=window) for _ in range(40)]

@@ -22,6 +22,7 @@ from dovrek.web.composer.day_clouds import clouds_of, key_of_day
 from dovrek.web.composer.handling import RAMP_HEX, STOPS
 from dovrek.web.composer.panels import PANELS, Shown, parts, stale
 from dovrek.web.composer.ribbon import ribbon_png
+from dovrek.web.live.looks import Known
 from dovrek.web.shared.answers import answer, body_of, changed, live, look, png_answer
 
 pages = Blueprint("composer", __name__, url_prefix="/skies/<slug>")
@@ -130,12 +131,12 @@ def _step(slug: str, written: store.Written | None, nothing: str) -> Any:
 @pages.get("/live")
 def watch(slug: str) -> Any:
     """State of the picture once it differs from what the window has (long poll)."""
-    serial = request.args.get("serial", 0, type=int)
-    progress = request.args.get("progress", -1.0, type=float)
-    revision = request.args.get("revision", 0, type=int)
+    given = request.args
+    known = Known(given.get("serial", 0, type=int), given.get("progress", -1.0, type=float),
+                  given.get("revision", 0, type=int), given.get("turn", type=int))
     if not live().knows(slug, look()):  # a window open before the server started, or a new view
         live().show(slug, *store.load(slug), look())
-    return jsonify(live().wait(slug, serial, progress, revision, POLL_SECONDS, look()))
+    return jsonify(live().wait(slug, known, POLL_SECONDS, look()))
 
 
 @pages.get("/picture/<int:serial>.png")

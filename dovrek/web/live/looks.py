@@ -33,6 +33,7 @@ UNSEEN = -1e9  # when a look was asked for that no window has asked for
 LEFT_S = 1.0  # after which a moment of the clip that no window asks for is left
 HAND_S = 0.3  # between two changes of one hand, at most
 RESTS_S = 0.15  # after a change, in which a moving hand will have made the next
+LET_GO_S = 0.8  # after a change, in which a slow server will have taken the next one in
 QUIET_S = 0.8  # between words to a window that has no picture of its change yet
 PLAN_ASPECT = 1.5  # of a plan on the screen
 PICTURE = picture.VIEW.name
@@ -110,6 +111,15 @@ class Shown:
                 "seconds": round(self.seconds, 3), "revision": self.revision}
 
 
+class Known(NamedTuple):
+    """What a window has of its look at a sky."""
+
+    serial: int = 0  # of its picture
+    progress: float = -1.0
+    revision: int = 0
+    turn: int | None = None  # of the state its panels show, once it knows
+
+
 class Turn(NamedTuple):
     """A state of a sky that a session was turned to: which, its revision, when."""
 
@@ -175,6 +185,11 @@ class Session:
         return self.asked + RESTS_S if self.in_hand else 0.0
 
     @property
+    def rests(self) -> bool:
+        """Whether no hand is at it, nor has been for long enough that none comes back."""
+        return not self.in_hand or self.asked + LET_GO_S <= time.perf_counter()
+
+    @property
     def answered(self) -> bool:
         """Whether a picture of the sky as it stands has been shown."""
         return self.shown_turn == self.turn
@@ -211,14 +226,16 @@ class Session:
             return None
         return self.light, self.metered
 
-    def has_news(self, serial: int, progress: float, revision: int) -> bool:
+    def has_news(self, known: Known) -> bool:
         """Whether to answer a window now. What only says that work goes on waits for the first
         picture of a change: every answer takes time from that picture."""
-        if self.serial != serial or self.fault or self.done and progress < 1.0:
+        if self.serial != known.serial or self.fault or self.done and known.progress < 1.0:
+            return True
+        if known.turn is not None and known.turn < self.turn and self.rests:
             return True
         if not self.answered and time.perf_counter() - self.asked < QUIET_S:
             return False
-        return self.revision != revision or abs(self.progress - progress) > 0.04
+        return self.revision != known.revision or abs(self.progress - known.progress) > 0.04
 
     def told(self, width: int, warm: bool) -> dict[str, Any]:
         """How far it is, as windows are told; pictures smaller than a full `width` come along."""
@@ -226,7 +243,8 @@ class Session:
         picture = last and last.data()
         if last and picture and last.width < 0.9 * width:
             picture["image"] = base64.b64encode(last.image).decode()
-        return {"serial": self.serial, "revision": self.revision, "stage": self.stage,
+        return {"serial": self.serial, "revision": self.revision, "turn": self.turn,
+                "rests": self.rests, "stage": self.stage,
                 "progress": 1.0 if self.done else min(round(self.progress, 3), 0.999),
                 "fault": self.fault, "warm": warm, "done": self.done, "picture": picture}
 

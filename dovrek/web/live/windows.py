@@ -8,7 +8,7 @@ from typing import Any
 
 from dovrek.core.picture.ahead import compiled_share
 from dovrek.sky.advisories import Seen
-from dovrek.web.live.looks import QUIET_S, Look, Session, Shown
+from dovrek.web.live.looks import QUIET_S, Known, Look, Session, Shown
 
 WAITS_MOST = 12  # windows that may wait for news at once: half of the server's threads
 AGAIN_S = 1.0
@@ -37,6 +37,11 @@ class Windows:
         with self._lock:
             return self._sessions.get((slug, look))
 
+    def turn(self, slug: str, look: Look) -> int | None:
+        """Which of its states this look at a sky was turned to last."""
+        session = self.session(slug, look)
+        return None if session is None else session.turn
+
     def seen(self, slug: str, look: Look, revision: int) -> Seen:
         """What the picture of this state of a sky tells (nothing before it is done)."""
         with self._lock:
@@ -53,8 +58,8 @@ class Windows:
             by_ratio = session.cover_at if session is not None and judged else None
         return by_ratio(ratio) if by_ratio is not None else None
 
-    def wait(self, slug: str, serial: int, progress: float, revision: int,
-             seconds: float, look: Look = Look()) -> dict[str, Any]:  # noqa: B008
+    def wait(self, slug: str, known: Known, seconds: float,
+             look: Look = Look()) -> dict[str, Any]:  # noqa: B008
         """State of a sky's picture as soon as it differs from what the window knows.
 
         Each that waits holds a thread of the server: once many do, further ones are answered at
@@ -67,7 +72,7 @@ class Windows:
                 return self._told(session) | {"again_s": AGAIN_S}
             self._waits += 1
             try:
-                return self._waited(slug, serial, progress, revision, seconds, look)
+                return self._waited(slug, known, seconds, look)
             finally:
                 self._waits -= 1
 
@@ -80,8 +85,7 @@ class Windows:
         return session.told(self.width, self.warm) if session is not None else {
             "serial": 0, "stage": "waiting", "progress": 0, "warm": self.warm}
 
-    def _waited(self, slug: str, serial: int, progress: float, revision: int, seconds: float,
-                look: Look) -> dict[str, Any]:
+    def _waited(self, slug: str, known: Known, seconds: float, look: Look) -> dict[str, Any]:
         """The lock is held, and given while it waits."""
         end = time.monotonic() + seconds
         while True:
@@ -90,7 +94,7 @@ class Windows:
             if session is not None:
                 if self.compiling and not self.warm and not session.shown:
                     session.stage, session.progress = "compiling", compiled_share()
-                if session.has_news(serial, progress, revision):
+                if session.has_news(known):
                     return self._told(session)
             left = end - time.monotonic()
             if left <= 0 or self._stop:

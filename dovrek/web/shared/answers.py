@@ -38,6 +38,7 @@ def units() -> str:
 def answer(slug: str, written: store.Written, **more: Any) -> Any:
     shown = live().show(slug, written.sky, written.revision, look(),
                         held=request.args.get("held") == "1")
+    more["turn"] = live().turn(slug, look())
     if shown is not None:  # one way instead of two to a picture that is ready
         more["picture"] = shown.data() | {"image": base64.b64encode(shown.image).decode()}
     return jsonify({"revision": written.revision, "touched": ["steps", *written.touched],

@@ -7,6 +7,7 @@ let away = 0;
 export function answered(said) {
   // what every change leads to, however it was sent
   if (said.revision !== undefined) here.revision = said.revision;
+  if (said.turn !== undefined) here.turn = said.turn;
   if (said.others?.length)
     notice(
       `Another window changed ${said.others.slice(0, 4).join(", ")} meanwhile. ` +

@@ -48,17 +48,34 @@ document.addEventListener("pictured", (e) => {
   // the picture that came with the answer to a change
   inkIn(e.detail, blobOf(e.detail.picture.image));
 });
-let judged = 0;
+// What another window changed is shown here, too: at once, and where its hand came to rest.
+async function keepUp(state) {
+  const free = () => !here.sending && !here.held.size;
+  if (!free()) return;
+  here.turn ??= state.turn;
+  if (state.revision && state.revision !== here.revision) {
+    await new Promise((r) => setTimeout(r, 60));
+    if (state.revision === here.revision || !free()) return;
+    here.revision = state.revision;
+    notice("Another window changed this sky; this one shows it now.");
+  } else if (state.turn <= here.turn || !state.rests) return;
+  if (state.rests) here.turn = state.turn;
+  touch("all");
+  freshen();
+}
+let judged = "",
+  looked = "";
 async function watch() {
   for (;;) {
     await inSight(); // a window behind others asks for nothing
     const asked = lookQuery();
+    if (asked !== looked) here.turn = null; // each look counts its own
+    looked = asked;
+    const turn = here.turn === null ? "" : `&turn=${here.turn}`,
+      known = `serial=${serial}&progress=${progress}&revision=${here.revision}${turn}`;
     asking = new AbortController();
     try {
-      const answer = await fetch(
-        `${root}live?serial=${serial}&progress=${progress}&revision=${here.revision}&${asked}`,
-        { signal: asking.signal },
-      );
+      const answer = await fetch(`${root}live?${known}&${asked}`, { signal: asking.signal });
       if (!answer.ok) throw new Error(answer.status);
       const state = await answer.json();
       if (asked !== lookQuery()) continue;
@@ -72,8 +89,9 @@ async function watch() {
         await paint(state);
       }
       $("progress").value = state.progress;
-      if (state.done && judged !== state.revision && !here.sending && !here.held.size) {
-        judged = state.revision;
+      const shown = `${state.revision} ${state.turn} ${asked}`;
+      if (state.done && state.rests && judged !== shown && !here.sending && !here.held.size) {
+        judged = shown;
         touch("picture");
         freshen();
       }
@@ -89,18 +107,10 @@ async function watch() {
                   100 * state.progress,
                 )} %)`;
       if (state.again_s) await new Promise((r) => setTimeout(r, 1000 * state.again_s));
-      const free = !here.sending && !here.held.size;
-      if (state.revision && state.revision !== here.revision && free) {
-        await new Promise((r) => setTimeout(r, 60));
-        if (state.revision !== here.revision && !here.sending) {
-          here.revision = state.revision;
-          notice("Another window changed this sky; this one shows it now.");
-          touch("all");
-          freshen();
-        }
-      }
+      await keepUp(state);
     } catch (fault) {
       if (fault.name === "AbortError") continue;
+      here.turn = null;
       canvas.dataset.serial = 0; // a server started anew counts its pictures anew
       $("quality").textContent = "no connection; trying again";
       await new Promise((r) => setTimeout(r, 1500));

@@ -5,6 +5,8 @@ export const root = main.dataset.root;
 export const look = { view: "picture", extent: 40, alone: "", clip: null };
 export const here = {
   revision: Number(main.dataset.revision),
+  turn: null, // of the states its sky was turned to, the one that panels show; values of one
+  // gesture share a revision, not a turn
   selected: main.dataset.selected,
   gesture: "", // values of one gesture are one step
   sending: false,
