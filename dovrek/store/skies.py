@@ -231,13 +231,37 @@ def _stand(row: StoredSky, revision: Revision) -> Written:
 
 def steps(slug: str) -> tuple[int, int]:
     """How many steps can be undone and redone."""
-    head, tables = stored(slug).head_id, cast(Any, database)
-    back, forward = (tables.execute_sql(
+    head = stored(slug).head
+    if head is None:
+        return 0, 0
+    return _back(head), _walked(head.id, "redo")
+
+
+def _walked(revision: int, step: str) -> int:
+    """How far a way of single steps leads from a revision."""
+    tables = cast(Any, database)
+    return int(tables.execute_sql(
         "WITH RECURSIVE way(id, far) AS (SELECT ?, 0 UNION ALL SELECT r.next, way.far + 1 FROM way "
         f"JOIN (SELECT id, {step} AS next FROM revision) AS r ON r.id = way.id "
-        "WHERE r.next IS NOT NULL) SELECT max(far) FROM way", (head,)).fetchone()[0]
-        for step in ("parent_id", "redo"))
-    return int(back), int(forward)
+        "WHERE r.next IS NOT NULL) SELECT max(far) FROM way", (revision,)).fetchone()[0])
+
+
+_STEPS: dict[tuple[str, int], int] = {}  # back from a revision, by store
+STEPS_KEPT = 4096
+
+
+def _back(head: Revision) -> int:
+    """Steps back from a revision. What it stands on never changes, and a sky that was worked on
+    for weeks has thousands: the way is walked once."""
+    of = str(cast(Any, database).database)
+    known = _STEPS.get((of, head.id))
+    if known is None:
+        before = None if head.parent_id is None else _STEPS.get((of, head.parent_id))
+        known = _walked(head.id, "parent_id") if before is None else before + 1
+        if len(_STEPS) >= STEPS_KEPT:
+            _STEPS.clear()
+        _STEPS[of, head.id] = known
+    return known
 
 
 SEEDS_KEPT = 12
@@ -283,6 +307,7 @@ def forget(slug: str) -> None:
     with writing():
         stored(slug, deleted=True).delete_instance()
         sweep_assets()
+    _STEPS.clear()  # numbers of rows are given again
 
 
 def duplicate(slug: str) -> StoredSky:
