@@ -12,7 +12,6 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 from PIL import Image
-from playwright.sync_api import Page, expect
 
 from dovrek.core.air.sun_place import sun_day
 from dovrek.core.colour.film import develop
@@ -28,7 +27,6 @@ from dovrek.web.composer.day_clouds import (
     ratio_of,
 )
 from dovrek.web.composer.ribbon import BAND, COLUMNS, ribbon_of, ribbon_png
-from tests.chromium import PATIENCE, Server, arrive, until
 from tests.conftest import sky_of
 
 LONDON = {"latitude": 51.5, "longitude": -0.13, "timezone": "Europe/London"}
@@ -205,24 +203,6 @@ def test_clouds_are_laid_over_the_hours_they_are_known_for(studio: Studio) -> No
     noon = COLUMNS // 2
     assert under[5, noon].sum() < plain[5, noon].sum()
     assert under[5, noon, 2] - under[5, noon, 0] < plain[5, noon, 2] - plain[5, noon, 0]
-
-
-@pytest.mark.long
-def test_the_days_clouds_are_counted_in_when_the_picture_rests(page: Page, server: Server) -> None:
-    """Hour by hour, without a hand; the strip's picture is another then. A change begins anew."""
-    arrive(page, server, "morning-fog")
-    strip = page.locator("#strip")
-    expect(strip).to_have_attribute("data-clouds", "12 of 12", timeout=PATIENCE)
-    image = page.locator("#strip image")
-    first = image.get_attribute("href") or ""
-    assert "day=" in first and first.endswith("-12")
-    cover = page.locator('[data-path="air.haze"]')
-    page.locator('[data-thing="air"]').click()
-    expect(cover).to_have_count(1)
-    cover.locator(".value").fill("0.45")
-    cover.locator(".value").press("Enter")
-    until(lambda: image.get_attribute("href") or "", lambda href: "-0.45-" in href
-          and href.endswith(tuple(f"-{count}" for count in range(2, 13))), 240.0)
 
 
 def test_the_day_is_the_site_s_however_high_the_camera() -> None:

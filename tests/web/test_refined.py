@@ -44,3 +44,21 @@ def test_dragging_the_hour_changes_the_colour(page: Page, server: Server) -> Non
     assert server.document("fair-weather-noon")["moment"] == "2026-06-21T14:20"
     settle(page, server)
     assert mean_colour(page) == pytest.approx(noon, abs=2.0)
+
+
+@pytest.mark.long
+def test_the_days_clouds_are_counted_in_when_the_picture_rests(page: Page, server: Server) -> None:
+    """Hour by hour, without a hand; the strip's picture is another then. A change begins anew."""
+    arrive(page, server, "morning-fog")
+    strip = page.locator("#strip")
+    expect(strip).to_have_attribute("data-clouds", "12 of 12", timeout=PATIENCE)
+    image = page.locator("#strip image")
+    first = image.get_attribute("href") or ""
+    assert "day=" in first and first.endswith("-12")
+    cover = page.locator('[data-path="air.haze"]')
+    page.locator('[data-thing="air"]').click()
+    expect(cover).to_have_count(1)
+    cover.locator(".value").fill("0.45")
+    cover.locator(".value").press("Enter")
+    until(lambda: image.get_attribute("href") or "", lambda href: "-0.45-" in href
+          and href.endswith(tuple(f"-{count}" for count in range(2, 13))), 240.0)
