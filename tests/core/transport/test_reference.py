@@ -174,11 +174,15 @@ def test_light_comes_back_from_the_ground(studio: Studio) -> None:
 def test_ground_between_clouds_is_as_bright_as_traced(studio: Studio, layer: dict[str, Any],
                                                       height: float) -> None:
     """Ground within 3 km of a camera 300 m up, in and out of the clouds' shadows, is as bright on
-    the mean as the path tracer has it, within 20 % (ours; the tracer's own noise is 4 %)."""
-    sky = free_sun(height, layers=[{"id": "a", **layer}], camera={"altitude_m": 300.0})
+    the mean of four deals as the path tracer has it, within 20 % (ours). Most of that ground is so
+    near that a single shadow's edge can move one deal's mean by more."""
+    marched = traced = 0.0
     wish = Wish(48, 24, "proof", "dome", sun_disc=False)
-    marched = studio.render(sky, wish).light[13:20, :, 1].mean()
-    traced = studio.trace(sky, wish, 160).light[13:20, :, 1].mean()
+    for seed in range(1, 5):
+        sky = free_sun(height, layers=[{"id": "a", "seed": seed, **layer}],
+                       camera={"altitude_m": 300.0})
+        marched += studio.render(sky, wish).light[13:20, :, 1].mean()
+        traced += studio.trace(sky, wish, 60).light[13:20, :, 1].mean()
     assert marched == pytest.approx(traced, rel=0.2)
 
 
