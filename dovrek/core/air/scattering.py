@@ -25,7 +25,7 @@ from dovrek.core.air.sun_table import (
 )
 from dovrek.core.colour.spectrum import WAVES
 from dovrek.core.compile.arithmetic import clamp, exp_minus
-from dovrek.core.compile.kernels import inner, kernel, solver
+from dovrek.core.compile.kernels import inner, kernel, part, solver
 
 Array = NDArray[np.float64]
 
@@ -212,6 +212,14 @@ def _turning(media):
     return (media.haze_chi[1] - f) / (1.0 - f), (media.haze_chi[2] - f) / (1.0 - f)
 
 
+@part
+def _direction(rays, i, ray, azimuths):
+    """Zenith cosine and sine of a ray of a height, its length and the weight of each azimuth."""
+    mu = rays.ends[i, ray, 0]
+    return (mu, math.sqrt(max(1.0 - mu * mu, 0.0)), rays.ends[i, ray, 2],
+            rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi))
+
+
 @inner
 def _add_moments(light, weight, mu, vx, j, i, out, out_e):
     """Add light (8,) that comes from a direction to the moments of a height and a sun, and on the
@@ -242,9 +250,7 @@ def _first_order(media, sun, haze_ext, rays, cosines, i0, i1, out, out_e):
         r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
         out[i] = 0.0
         for ray in range(directions):
-            mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
-            weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
-            sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+            mu, sin_v, length, weight = _direction(rays, i, ray, azimuths)
             light[:] = 0.0
             for k in range(steps):
                 t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
@@ -294,9 +300,7 @@ def _next_order(media, moments, ground, rays, cosines, i0, i1, out, out_e):
         r = media.radius_km + AIR_TOP_KM * (i / (HEIGHTS - 1.0)) ** 2
         out[i] = 0.0
         for ray in range(directions):
-            mu, length = rays.ends[i, ray, 0], rays.ends[i, ray, 2]
-            weight = rays.ends[i, ray, 1] * (2.0 * math.pi / azimuths) / (4.0 * math.pi)
-            sin_v = math.sqrt(max(1.0 - mu * mu, 0.0))
+            mu, sin_v, length, weight = _direction(rays, i, ray, azimuths)
             light[:] = 0.0
             for k in range(steps):
                 t, h = rays.steps[i, ray, k, 0], rays.steps[i, ray, k, 1]
