@@ -127,6 +127,20 @@ def test_another_window_shows_where_a_hand_came_to_rest(browser: Browser, page: 
     asked = other.evaluate("window.asked")
     page.wait_for_timeout(1500)
     assert other.evaluate("window.asked") == asked < 8  # not with each value, nor again and again
+    # A window that holds something itself takes nothing in, and does not ask without a pause.
+    held = until(other.locator(place).bounding_box, bool)
+    other.mouse.move(held["x"] + 0.5 * held["width"], held["y"] + 0.5 * held["height"])
+    other.mouse.down()
+    other.wait_for_timeout(1500)
+    page.locator(said).fill("0.9")
+    page.locator(said).press("Enter")
+    until(lambda: server.document("veil")["film"]["contrast"], lambda found: found == 0.9)
+    polls: list[str] = []
+    other.on("request", lambda request: polls.append(request.url) if "/live?" in request.url
+             else None)
+    other.wait_for_timeout(3000)
+    assert len(polls) < 12
+    other.mouse.up()
     other.close()
 
 

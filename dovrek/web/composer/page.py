@@ -133,7 +133,7 @@ def watch(slug: str) -> Any:
     """State of the picture once it differs from what the window has (long poll)."""
     given = request.args
     known = Known(given.get("serial", 0, type=int), given.get("progress", -1.0, type=float),
-                  given.get("revision", 0, type=int), given.get("turn", type=int))
+                  given.get("revision", type=int), given.get("turn", type=int))
     if not live().knows(slug, look()):  # a window open before the server started, or a new view
         live().show(slug, *store.load(slug), look())
     return jsonify(live().wait(slug, known, POLL_SECONDS, look()))

@@ -116,8 +116,9 @@ class Known(NamedTuple):
 
     serial: int = 0  # of its picture
     progress: float = -1.0
-    revision: int = 0
-    turn: int | None = None  # of the state its panels show, once it knows
+    # Of the state its panels show; None while its own hand is at work and they stay as they are.
+    revision: int | None = None
+    turn: int | None = None
 
 
 class Turn(NamedTuple):
@@ -235,7 +236,8 @@ class Session:
             return True
         if not self.answered and time.perf_counter() - self.asked < QUIET_S:
             return False
-        return self.revision != known.revision or abs(self.progress - known.progress) > 0.04
+        return known.revision not in (None, self.revision) or (
+            abs(self.progress - known.progress) > 0.04)
 
     def told(self, width: int, warm: bool) -> dict[str, Any]:
         """How far it is, as windows are told; pictures smaller than a full `width` come along."""

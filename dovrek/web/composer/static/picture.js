@@ -49,8 +49,8 @@ document.addEventListener("pictured", (e) => {
   inkIn(e.detail, blobOf(e.detail.picture.image));
 });
 // What another window changed is shown here, too: at once, and where its hand came to rest.
+const free = () => !here.sending && !here.held.size;
 async function keepUp(state) {
-  const free = () => !here.sending && !here.held.size;
   if (!free()) return;
   here.turn ??= state.turn;
   if (state.revision && state.revision !== here.revision) {
@@ -72,7 +72,8 @@ async function watch() {
     if (asked !== looked) here.turn = null; // each look counts its own
     looked = asked;
     const turn = here.turn === null ? "" : `&turn=${here.turn}`,
-      known = `serial=${serial}&progress=${progress}&revision=${here.revision}${turn}`;
+      panels = free() ? `&revision=${here.revision}${turn}` : "", // else they are not to change
+      known = `serial=${serial}&progress=${progress}${panels}`;
     asking = new AbortController();
     try {
       const answer = await fetch(`${root}live?${known}&${asked}`, { signal: asking.signal });
@@ -90,7 +91,8 @@ async function watch() {
       }
       $("progress").value = state.progress;
       const shown = `${state.revision} ${state.turn} ${asked}`;
-      if (state.done && state.rests && judged !== shown && !here.sending && !here.held.size) {
+      const told = state.turn <= (here.turn ?? state.turn); // else `keepUp` asks for all
+      if (state.done && told && judged !== shown && free()) {
         judged = shown;
         touch("picture");
         freshen();
