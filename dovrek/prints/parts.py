@@ -27,6 +27,8 @@ from dovrek.formats.dome_set import DomeNumbers, dome_numbers
 from dovrek.sky.reading import sky_from_text
 from dovrek.sky.seen import unwashed
 
+SCENES_BYTES = 450 * 2**20  # three layers of towers take 411 MB, of heaps 276
+
 _studio: Studio | None = None
 _lock = threading.Lock()
 
@@ -35,7 +37,7 @@ def _studio_here() -> Studio:
     """This process's studio; the lock is held."""
     global _studio
     if _studio is None:
-        _studio = Studio(2)
+        _studio = Studio(2, most_bytes=SCENES_BYTES)
     return _studio
 
 

@@ -13,7 +13,7 @@ import re
 import zlib
 from typing import Any
 
-from dovrek.store.tables import Asset, Revision, StoredSky
+from dovrek.store.tables import Asset, Revision, StoredSky, revision_of
 
 PICTURE = re.compile(r'"(data:image/(?:png|jpeg);base64,[A-Za-z0-9+/=]{64,})"')
 NAMED = re.compile(r'"asset:([0-9a-f]{64})"')
@@ -50,7 +50,7 @@ def kept_of(revision: Any) -> str:
     """The document of a revision as it is kept, unpacked, its pictures by name."""
     if revision.packed is None:
         return str(revision.document)
-    basis = Revision.get_by_id(revision.basis)
+    basis: Any = revision_of(revision.basis)
     reader = zlib.decompressobj(zdict=str(basis.document).encode()[-WINDOW:])
     return (reader.decompress(bytes(revision.packed)) + reader.flush()).decode()
 
@@ -59,9 +59,8 @@ def pack(revision: Any) -> None:
     """Pack a revision that has been followed by another, if a whole one stands before it."""
     if revision.packed is not None or revision.parent_id is None:
         return
-    parent = Revision.get_or_none(Revision.id == revision.parent_id)
-    number = parent and (parent.basis if parent.packed is not None else parent.id)
-    basis = Revision.get_or_none(Revision.id == number) if number else None
+    parent: Any = revision_of(revision.parent_id)
+    basis = parent if parent is None or parent.packed is None else revision_of(parent.basis)
     if basis is None or basis.packed is not None:
         return
     text = str(revision.document).encode()

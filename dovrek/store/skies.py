@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from functools import lru_cache
 from typing import Any, NamedTuple, cast
 
@@ -15,7 +17,15 @@ from dovrek.sky.document import Sky
 from dovrek.sky.errors import SkyConflict
 from dovrek.sky.reading import sky_from_text, text_to_keep
 from dovrek.store.documents import document_of, kept_of, kept_text, pack, sweep_assets
-from dovrek.store.tables import Revision, StoredSky, database, in_turn, now, writing
+from dovrek.store.tables import (
+    Revision,
+    StoredSky,
+    database,
+    in_turn,
+    now,
+    revision_of,
+    writing,
+)
 
 NOTE_LENGTH = 200
 BIN_DAYS = 30  # that deleted skies and prints stay in the bin
@@ -48,30 +58,49 @@ def slug_of(name: str) -> str:
     """A free slug for a name."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
     stem = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:100] or "sky"
-    slug, count = stem, 2
-    while StoredSky.select().where(StoredSky.slug == slug).exists():
-        slug, count = f"{stem}-{count}", count + 1
-    return slug
+    taken = {str(row.slug) for row in StoredSky.select(StoredSky.slug).where(
+        (StoredSky.slug == stem) | StoredSky.slug.startswith(f"{stem}-"))}
+    free = (f"{stem}-{count}" for count in itertools.count(2))
+    return stem if stem not in taken else next(slug for slug in free if slug not in taken)
 
 
 PLAIN = [f for f in StoredSky._meta.sorted_fields if f is not StoredSky.picture]
 
+# Words of readings that every request makes, written once.
+_WHOLE, _ROW = (StoredSky.select(*fields).where(
+    (StoredSky.slug == "") & (StoredSky.deleted == False)).sql()[0]  # noqa: E712
+    for fields in ((), PLAIN))
+
 
 def stored(slug: str, deleted: bool = False, pictured: bool = False) -> StoredSky:
     """The row of a sky, with its picture or (quicker) without. Raises NoSuchSky."""
-    rows = StoredSky.select() if pictured else StoredSky.select(*PLAIN)
-    row: StoredSky | None = rows.where((StoredSky.slug == slug)
-                                       & (StoredSky.deleted == deleted)).first()
+    row: StoredSky | None = next(iter(StoredSky.raw(_WHOLE if pictured else _ROW, slug, deleted)),
+                                 None)
     if row is None:
         raise NoSuchSky(f"There is no sky '{slug}'; see the Skies page for those there are.")
+    row.__rel__["head"] = revision_of(row.head_id)  # every page reads it
     return row
 
 
-def gallery() -> list[StoredSky]:
-    """All skies, last changed first, without their pictures; `painted` says whether there is
-    one."""
-    return list(StoredSky.select(*PLAIN, StoredSky.picture.is_null(False).alias("painted"))
-                .where(~StoredSky.deleted).order_by(StoredSky.changed.desc()))
+def gallery(words: str = "", before: datetime | None = None,
+            most: int | None = None) -> list[StoredSky]:
+    """Skies, last changed first, without their pictures; `painted` says whether there is one.
+
+    Those whose names hold all of `words`, that were changed before a moment, `most` at most."""
+    rows = StoredSky.select(*PLAIN, StoredSky.picture.is_null(False).alias("painted")).where(
+        ~StoredSky.deleted)
+    for word in words.split():
+        rows = rows.where(StoredSky.name.contains(word))
+    if before is not None:
+        rows = rows.where(StoredSky.changed < before)
+    return list(rows.order_by(StoredSky.changed.desc()).limit(most))
+
+
+def names() -> list[tuple[str, str]]:
+    """Slug and name of every sky, last changed first."""
+    return [(str(row.slug), str(row.name)) for row in StoredSky.select(
+        StoredSky.slug, StoredSky.name).where(~StoredSky.deleted)
+        .order_by(StoredSky.changed.desc())]
 
 
 def add_sky(sky: Sky, note: str = "New sky", slug: str | None = None) -> StoredSky:
@@ -203,7 +232,7 @@ def undo(slug: str) -> Written | None:
         head: Revision = row.head
         if head.parent_id is None:
             return None
-        parent: Revision = head.parent
+        parent = cast(Revision, revision_of(head.parent_id))
         parent.redo = head.id
         parent.save()
         return _stand(row, parent)
@@ -215,7 +244,7 @@ def redo(slug: str) -> Written | None:
         row = stored(slug)
         if row.head.redo is None:
             return None
-        return _stand(row, Revision.get_by_id(row.head.redo))
+        return _stand(row, cast(Revision, revision_of(row.head.redo)))
 
 
 def _stand(row: StoredSky, revision: Revision) -> Written:

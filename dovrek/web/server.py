@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import logging
 import os
 import signal
@@ -26,6 +27,8 @@ BODY_LIMIT = 256 * 1024 * 1024
 # A page that is being written gives way to the renderer's short steps between two kernels so soon:
 # each would else wait five thousandths, and a small picture has hundreds of them.
 GIVES_WAY_S = 5e-4
+# Heaps that threads take memory from (mallopt(3)): one each would keep what dozens have let go of.
+M_ARENA_MAX, HEAPS = -8, 2
 log = logging.getLogger("dovrek")
 
 
@@ -36,6 +39,13 @@ class PortTaken(Exception):
 def _end(*_: object) -> None:
     """Told to end: the engine and its workers are ended too, as by Ctrl+C."""
     raise KeyboardInterrupt
+
+
+def _share_heaps() -> None:
+    """Have this process's threads, and those of the processes it starts, share few heaps."""
+    os.environ.setdefault("MALLOC_ARENA_MAX", str(HEAPS))
+    with contextlib.suppress(AttributeError, OSError):  # another C library than glibc
+        ctypes.CDLL(None).mallopt(M_ARENA_MAX, HEAPS)
 
 
 class Printer:
@@ -87,6 +97,7 @@ def run(settings: Settings, demo: bool) -> None:
     logging.basicConfig(level=logging.INFO, format="%(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     sys.setswitchinterval(GIVES_WAY_S)
+    _share_heaps()
     hold = Hold(settings.home, "server", f"serving http://{settings.host}:{settings.port}")
     live = Live(width=settings.picture_width, refine=settings.refine)
     app = create_app(settings, live)

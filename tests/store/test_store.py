@@ -80,6 +80,31 @@ def test_names_slugs_copies_and_deletion(store: Settings) -> None:
     assert len(skies.gallery()) == 3
 
 
+def test_a_free_slug_fills_gaps_and_minds_no_longer_names(store: Settings) -> None:
+    for name in ("Dune", "Dunes", "Dune 3", "Dune", "Dune", "Dune"):
+        skies.add_sky(sky_of(name=name))
+    assert [slug for slug, _ in reversed(skies.names())] == [
+        "dune", "dunes", "dune-3", "dune-2", "dune-4", "dune-5"]
+
+
+def test_the_gallery_is_found_by_words_and_shown_in_parts(store: Settings) -> None:
+    for name in ("Bay at noon", "Bay, 50 % cover", "Ridge at noon", "Noon over the bay"):
+        skies.add_sky(sky_of(name=name))
+    found = {words: [row.name for row in skies.gallery(words)] for words in (
+        "", "noon bay", "NOON", "50 %", "%", "dusk")}
+    assert found == {"": ["Noon over the bay", "Ridge at noon", "Bay, 50 % cover", "Bay at noon"],
+                     "noon bay": ["Noon over the bay", "Bay at noon"],
+                     "NOON": ["Noon over the bay", "Ridge at noon", "Bay at noon"],
+                     "50 %": ["Bay, 50 % cover"], "%": ["Bay, 50 % cover"], "dusk": []}
+    first = skies.gallery(most=2)
+    rest = skies.gallery(before=first[-1].changed)
+    assert [row.name for row in first + rest] == found[""]
+    skies.delete(rest[0].slug)
+    assert [row.name for row in skies.gallery("bay")] == ["Noon over the bay", "Bay at noon"]
+    assert [name for _, name in skies.names()] == ["Noon over the bay", "Ridge at noon",
+                                                   "Bay at noon"]
+
+
 def test_demo_only_goes_into_an_empty_store(store: Settings) -> None:
     assert load_demo() == len(ORDER) == 7 and load_demo() == 0
     for slug, _ in demo_versions().items():

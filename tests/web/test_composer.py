@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from pathlib import Path
 from typing import Any
@@ -285,6 +286,37 @@ def test_a_recipe_is_saved_found_and_inserted(page: Page, server: Server) -> Non
     page.locator("#words").fill("")
     page.locator("#genus").select_option("cumulonimbus")
     expect(page.locator("[data-recipe]")).to_have_count(4, timeout=20_000)
+    page.locator("#words").press_sequentially("far")
+    expect(page.locator("[data-recipe]")).to_have_count(1, timeout=20_000)
+    page.locator("[data-recipe] summary").click()  # the wall that was found offers what to do, too
+    place = page.locator('[data-recipe] select[name="sky"]')
+    expect(place.locator(f'option[value="{VEIL}"]')).to_have_count(1, timeout=20_000)
+    place.select_option(VEIL)
+    page.get_by_role("button", name="Insert").or_(page.get_by_role("button", name="Use")).click()
+    page.wait_for_url(f"**/skies/{VEIL}/*")
+    layers = until(lambda: server.document(VEIL)["layers"], lambda x: len(x) > count)
+    assert "cumulonimbus" in [layer["genus"] for layer in layers]
+
+
+def test_a_wall_goes_on_where_it_is_scrolled_to(page: Page, server: Server) -> None:
+    kept = json.dumps({"dovrek": 1, "name": "Wall study"})
+    page.goto(server.url)
+    had = page.locator("li.hung").count()
+    token = page.locator("[data-token]").first.get_attribute("data-token")
+    for _ in range(25):
+        page.request.post(f"{server.url}/skies/import", headers={"X-Token": token or ""},
+                          multipart={"file": {"name": "a.json", "mimeType": "application/json",
+                                              "buffer": kept.encode()}}, max_redirects=0)
+    page.goto(server.url)
+    expect(page.locator("li.hung")).to_have_count(24)
+    page.locator("li.older").scroll_into_view_if_needed()
+    expect(page.locator("li.hung")).to_have_count(had + 25, timeout=20_000)
+    expect(page.locator("li.older")).to_have_count(0)
+    page.locator("#words").press_sequentially("last light")
+    expect(page.locator("li.hung")).to_have_count(1, timeout=20_000)
+    page.locator("li.hung summary").click()
+    page.wait_for_timeout(600)  # leaving the field looks for nothing anew
+    expect(page.get_by_role("button", name="Rename")).to_be_visible()
 
 
 def test_two_windows_drag_one_band(browser: Browser, page: Page, server: Server) -> None:

@@ -27,6 +27,7 @@ from dovrek.web.live.live import Live
 from dovrek.web.live.looks import size_for
 from dovrek.web.shared import rooms
 from dovrek.web.shared.security import secret_key
+from dovrek.web.skies import gallery
 from tests.conftest import sky_of
 
 
@@ -187,6 +188,30 @@ def test_import_export_rename_duplicate_delete(client: FlaskClient) -> None:
     client.post("/skies/board-2/restore", data=form)
     assert len(skies.gallery()) == 3
     assert client.get("/skies/none/").status_code == 404
+
+
+def test_a_wall_of_many_skies_comes_in_parts(client: FlaskClient) -> None:
+    for k in range(2 * gallery.HUNG):
+        skies.add_sky(sky_of(name=f"Study {k} & more"))
+    found: list[str] = []
+    path = "/"
+    while path:  # as by its links
+        page = client.get(path).get_data(as_text=True)
+        found += re.findall(r'<input id="name-([^"]+)"', page)
+        older = re.search(r'<a href="(/\?[^"]+)">Skies changed before', page)
+        path = older[1].replace("&amp;", "&") if older else ""
+    assert len(found) == len(set(found)) == 2 * gallery.HUNG + 1 and found[-1] == "board"
+    part = client.get("/?words=STUDY+1", headers={"HX-Request": "true"}).get_data(as_text=True)
+    assert part.lstrip().startswith('<div id="sky-wall"') and 'value="Study 11 &amp; more"' in part
+    assert 'name-study-2-more' not in part
+    older = re.search(r'class="older" hx-get="([^"]+)"',
+                      client.get("/?words=study").get_data(as_text=True))
+    assert older and "words=study" in older[1]
+    hung = client.get(older[1].replace("&amp;", "&"), headers={"HX-Request": "true"})
+    assert hung.get_data(as_text=True).lstrip().startswith("<li")  # goes on where the wall ends
+    assert "holds “dusk”" in client.get("/?words=dusk").get_data(as_text=True)
+    refused = client.get("/?before=yesterday")
+    assert refused.status_code == 422 and "yesterday" in refused.get_data(as_text=True)
 
 
 def test_print_orders(client: FlaskClient) -> None:

@@ -1,29 +1,38 @@
-"""Results of stages, kept by their keys, bounded in bytes together."""
+"""Results of stages, kept by their keys, bounded in bytes together.
+
+Each array counts once, for a scene holds the very arrays that its stages gave.
+"""
 
 from __future__ import annotations
 
 import threading
 import time
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from typing import Any, TypeVar
+
+import numpy as np
 
 from dovrek.core.run.shelf import Shelf
 
 T = TypeVar("T")
 Place = tuple[str, str]  # a stage's name and a key
-BYTES_KEPT = 700 * 2**20
+BYTES_KEPT = 500 * 2**20
 PLACES_KEPT, MEMOS_KEPT = 4000, 100
+LATEST = 4  # results that stay however large: a scene above the bound, and what is asked of it
 
 
-def bytes_of(value: Any) -> int:
-    """Bytes of the arrays in a result, each counted once."""
-    seen: dict[int, int] = {}
+def arrays_of(value: Any) -> dict[int, int]:
+    """Bytes of the memory that a result's arrays stand in, by its place: a part of an array keeps
+    all of it."""
+    found: dict[int, int] = {}
 
     def look(each: Any) -> None:
         if isinstance(getattr(each, "nbytes", None), int):  # arrays, and what knows its own
-            seen[id(each)] = each.nbytes
+            while isinstance(getattr(each, "base", None), np.ndarray):
+                each = each.base
+            found[id(each)] = each.nbytes
         elif isinstance(each, tuple | list):
             for one in each:
                 look(one)
@@ -32,7 +41,7 @@ def bytes_of(value: Any) -> int:
                 look(getattr(each, one.name))
 
     look(value)
-    return sum(seen.values())
+    return found
 
 
 class StageCache:
@@ -46,7 +55,8 @@ class StageCache:
                  shelf: Shelf | None = None) -> None:
         self._most, self._behind, self._shelf = most_bytes, behind, shelf
         self._lock = threading.Lock()  # two searches, or a picture and its trials, may ask at once
-        self._results: OrderedDict[Place, tuple[Any, int]] = OrderedDict()
+        self._results: OrderedDict[Place, tuple[Any, dict[int, int]]] = OrderedDict()
+        self._sharing: Counter[int] = Counter()  # results that an array is kept by
         self._memos: OrderedDict[Place, dict[Any, Any]] = OrderedDict()
         self.bytes = 0
         self.seconds: dict[str, float] = {}
@@ -74,16 +84,28 @@ class StageCache:
         that `outlasts` the process goes to the shelf, too."""
         if outlasts and self._shelf is not None:
             self._shelf.put(place, value)
-        size = bytes_of(value)
+        arrays = arrays_of(value)
         with self._lock:
-            if place in self._results:
-                self.bytes -= self._results.pop(place)[1]
-            self._results[place] = (value, size)
-            self.bytes += size
-            while len(self._results) > 1 and (self.bytes > self._most
-                                              or len(self._results) > PLACES_KEPT):
-                _, (_, freed) = self._results.popitem(last=False)
-                self.bytes -= freed
+            had = self._results.pop(place, None)
+            self._results[place] = (value, arrays)
+            for array, size in arrays.items():
+                self.bytes += 0 if self._sharing[array] else size
+                self._sharing[array] += 1
+            if had is not None:
+                self._let_go(had[1])
+            while len(self._results) > LATEST and (self.bytes > self._most
+                                                   or len(self._results) > PLACES_KEPT):
+                _, dropped = self._results.popitem(last=False)
+                self._let_go(dropped[1])
+
+    def _let_go(self, arrays: dict[int, int]) -> None:
+        """Count off the arrays of a result that is no longer kept; the lock is held, and the result
+        still there, for its arrays' places would be given to others."""
+        for array, size in arrays.items():
+            self._sharing[array] -= 1
+            if not self._sharing[array]:
+                del self._sharing[array]
+                self.bytes -= size
 
     def timed(self, name: str, build: Callable[[], T]) -> T:
         """The built result; its seconds are added up under a name."""

@@ -72,18 +72,22 @@ class Maker:
 
     def build(self, node: Node[T], found: dict[str, Any]) -> T:
         """The result of a node whose inputs are found. Raises Cancelled."""
-        def filled(value: Any) -> Any:
-            if isinstance(value, Node):
-                return found[value.key]
-            if type(value) in (tuple, list):
-                return type(value)(filled(each) for each in value)
-            return value
-
         self.tools.cancel.check()
-        inputs = {name: filled(value) for name, value in node.inputs.items()}
+        inputs = {name: _filled(value, found) for name, value in node.inputs.items()}
         made = self.cache.timed(node.of.name, lambda: node.of.build(self.tools, **inputs))
         self.tools.cancel.check()
         return made
+
+
+def _filled(value: Any, found: dict[str, Any]) -> Any:
+    """An input with results in the place of nodes. (A function within `build` that calls itself
+    would hold itself, and all that was found, until Python looks for such rings: hundreds of
+    megabytes in a process that hardly makes any.)"""
+    if isinstance(value, Node):
+        return found[value.key]
+    if type(value) in (tuple, list):
+        return type(value)(_filled(each, found) for each in value)
+    return value
 
 
 class _Making:
@@ -118,7 +122,8 @@ class _Making:
                 self._done(wide, self._maker.build(wide, self._found))
         finally:
             with self._news:  # nothing of this call goes on when it has ended
-                self._error = self._error or RuntimeError("the call has ended")
+                # Not the error that is raised: its traceback holds this call with all it found.
+                self._error = RuntimeError("the call has ended")
                 while self._beside:
                     self._news.wait()
 
@@ -150,10 +155,12 @@ class _Making:
     def _ended(self, node: Node[Any], built: Future[Any]) -> None:
         error: BaseException | None = None
         try:
-            self._done(node, built.result())
+            error = built.exception()  # raised where all was asked for
+            if error is None:
+                self._done(node, built.result())
         except CancelledError:  # the pool was closed
             error = Cancelled()
-        except BaseException as other:  # raised where all was asked for
+        except BaseException as other:
             error = other
         with self._news:
             self._error = self._error or error

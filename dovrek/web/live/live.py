@@ -43,6 +43,7 @@ from dovrek.web.live.looks import (
 from dovrek.web.live.windows import Key, Windows
 
 TRIAL_BYTES = 250 * 2**20  # of what boards try, beside what the picture keeps
+RIBBON_BYTES = 60 * 2**20  # of airs, some 2 MB each
 PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 SESSIONS_KEPT = 24
@@ -69,7 +70,8 @@ class Live(Windows):
         self._in_hand = False  # a hand drags what it shows
         self._quiet_until = 0.0
         self._shown_at = 0.0
-        self._ribbon, self._ribbon_lock = Studio(1, be_nice).preparer, threading.Lock()
+        self._ribbon = Studio(1, be_nice, RIBBON_BYTES).preparer
+        self._ribbon_lock = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 

@@ -57,7 +57,15 @@ def front() -> Any:
     asked = _asked()
     if "HX-Request" in request.headers:
         return render_template("recipe_wall.html", **asked)
-    return render_template("recipes.html", skies=store.gallery(), page="recipes", **asked)
+    return render_template("recipes.html", page="recipes", **asked)
+
+
+@pages.get("/recipes/<key>/places")
+def places(key: str) -> Any:
+    """Where a recipe can go, as a list to choose from: asked for when its card is opened, for
+    skies may be hundreds and recipes dozens."""
+    return render_template("recipe_places.html", skies=store.names(),
+                           whole=library.entry(key).recipe.sky is not None)
 
 
 @pages.get("/recipes/<key>.json")

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, abort, send_from_directory, url_for
+from flask import Flask, abort, request, send_from_directory, url_for
 from jinja2 import FileSystemBytecodeCache, FileSystemLoader
 from jinja2.bccache import Bucket
 
@@ -38,4 +39,9 @@ def furnish(app: Flask) -> None:
             abort(404, "There is no such file.")
         return send_from_directory(WEB / room / "static", name)
 
-    app.jinja_env.globals["asset"] = lambda room, name: url_for("static_file", room=room, name=name)
+    @lru_cache(1024)
+    def address(root: str, room: str, name: str) -> str:
+        return url_for("static_file", room=room, name=name)
+
+    # Every icon asks for it: a page has a hundred.
+    app.jinja_env.globals["asset"] = lambda room, name: address(request.script_root, room, name)

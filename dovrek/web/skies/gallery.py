@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from datetime import datetime
 from typing import Any
 
 from flask import Blueprint, abort, make_response, redirect, render_template, request, url_for
@@ -20,6 +21,8 @@ pages = Blueprint("gallery", __name__)
 
 THUMBNAIL = (480, 270)
 CLEAR = "clear"
+HUNG = 24  # skies of a wall at once: three screens of them, and more come as they are reached
+WORDS_LIMIT = 80
 
 
 def thumbnail(png: bytes) -> bytes:
@@ -33,10 +36,27 @@ def thumbnail(png: bytes) -> bytes:
 
 @pages.get("/")
 def front() -> Any:
-    deleted = request.args.get("deleted", "")
-    rows = store.gallery()
-    return render_template("skies.html", skies=rows, starts=starters(), deleted=deleted,
-                           faults={row.slug: store.fault_of(row) for row in rows}, page="skies")
+    """The wall of skies, last changed first; what was changed before a moment when it is asked
+    for, of those alone whose names hold some words."""
+    words, before = request.args.get("words", "")[:WORDS_LIMIT], _moment("before")
+    rows = store.gallery(words, before, HUNG + 1)
+    rows, more = rows[:HUNG], len(rows) > HUNG
+    seen = {"skies": rows, "words": words, "before": before,
+            "older": rows[-1].changed.isoformat() if more else "",
+            "faults": {row.slug: store.fault_of(row) for row in rows}}
+    if "HX-Request" in request.headers:
+        return render_template("skies_hung.html" if before else "skies_wall.html", **seen)
+    return render_template("skies.html", starts=starters(), page="skies",
+                           deleted=request.args.get("deleted", ""), **seen)
+
+
+def _moment(name: str) -> datetime | None:
+    """A moment of an address, by UTC; None when it names none."""
+    text = request.args.get(name, "")
+    try:
+        return datetime.fromisoformat(text).replace(tzinfo=None) if text else None
+    except ValueError:
+        abort(422, f"{name}: '{text[:40]}' is no moment; write one as 2026-03-20T14:30:00.")
 
 
 @pages.get("/skies/<slug>/thumbnail.png")

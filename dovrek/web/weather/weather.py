@@ -114,5 +114,5 @@ def _page(text: str, report: Any, **more: Any) -> str:
     seed = _seed()
     return render_template(
         "weather.html", page="skies", text=text, report=report, seed=seed, station=PLACE,
-        reports=reports_of_day(seed), skies=[(row.slug, row.name) for row in store.gallery()],
+        reports=reports_of_day(seed), skies=store.names(),
         place=request.form.get("place", ""), limit=BYTES_LIMIT, **more)
