@@ -59,15 +59,17 @@ def pack(revision: Any) -> None:
     """Pack a revision that has been followed by another, if a whole one stands before it."""
     if revision.packed is not None or revision.parent_id is None:
         return
-    parent: Any = revision_of(revision.parent_id)
-    basis = parent if parent is None or parent.packed is None else revision_of(parent.basis)
-    if basis is None or basis.packed is not None:
+    basis = Revision._meta.database.execute_sql(
+        """SELECT b.id, b.document FROM revision p
+           JOIN revision b ON b.id = CASE WHEN p.packed IS NULL THEN p.id ELSE p.basis END
+           WHERE p.id = ? AND b.packed IS NULL""", (revision.parent_id,)).fetchone()
+    if basis is None:
         return
     text = str(revision.document).encode()
-    writer = zlib.compressobj(9, zdict=str(basis.document).encode()[-WINDOW:])
+    writer = zlib.compressobj(9, zdict=str(basis[1]).encode()[-WINDOW:])
     packed = writer.compress(text) + writer.flush()
     if len(packed) < WHOLE_FROM * len(text):
-        revision.document, revision.packed, revision.basis = "", packed, basis.id
+        revision.document, revision.packed, revision.basis = "", packed, basis[0]
         revision.save()
 
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import itertools
 import json
 import re
+import threading
 import unicodedata
+from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
@@ -119,10 +121,25 @@ def load(slug: str) -> tuple[Sky, int]:
     return _standing(row), row.head_id
 
 
-@lru_cache(maxsize=32)
+_READ: OrderedDict[str, Sky] = OrderedDict()
+_reading = threading.Lock()
+READ_KEPT = 32
+
+
 def _read(text: str) -> Sky:
     """The sky of a text: the same is read again and again, and no sky is ever changed in place."""
-    return sky_from_text(text)
+    known = _READ.get(text)
+    return _know(text, sky_from_text(text) if known is None else known)
+
+
+def _know(text: str, sky: Sky) -> Sky:
+    """Remember what a text says, the latest few: a change's is read by the next one."""
+    with _reading:
+        _READ[text] = sky
+        _READ.move_to_end(text)
+        if len(_READ) > READ_KEPT:
+            _READ.popitem(last=False)
+    return sky
 
 
 def _standing(row: StoredSky) -> Sky:
@@ -174,11 +191,9 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
     with in_turn(slug):  # others of this process that write the same sky; the rest goes on
         made = _made(slug, base, gesture, alter)
         with writing():
-            row = stored(slug)
-            if (row.head_id, row.changed) != (made.row.head_id, made.row.changed):
+            if _moved_on(made.row):
                 made = _made(slug, base, gesture, alter)  # another process was quicker
-                row = made.row
-            head, text = made.row.head, kept_text(made.text)
+            row, head, text = made.row, made.row.head, kept_text(made.text)
             if text == made.kept:
                 return Written(head.id, made.current, made.others, made.touched)
             # A state that another stands on is not written over: that one is packed against it.
@@ -193,7 +208,16 @@ def change(slug: str, base: int, note: str, alter: Callable[[Sky], Sky],
                 pack(head)
             row.head, row.name, row.changed = new, made.sky.name, now()
             row.save()
+    _know(made.text, made.sky)
     return Written(new.id, made.sky, made.others, made.touched)
+
+
+def _moved_on(row: StoredSky) -> bool:
+    """Whether a sky was written, or deleted, since its row was read."""
+    found = cast(Any, database).execute_sql(
+        "SELECT head_id, changed FROM storedsky WHERE id = ? AND NOT deleted", (row.id,)).fetchone()
+    return found is None or (found[0], StoredSky.changed.python_value(found[1])) != (
+        row.head_id, row.changed)
 
 
 class _Made(NamedTuple):
