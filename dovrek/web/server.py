@@ -84,10 +84,11 @@ class Printer:
 
 
 def paint_gallery(live: Live) -> None:
-    """Have every sky without a picture rendered once, while nobody waits."""
+    """Have every sky without a picture rendered once, while nobody waits: the gallery's first one
+    before all, for what it needs is compiled on a new machine, then those asked for last."""
     with database.connection_context():
         rows = [(r.slug, r.head_id) for r in skies.gallery() if not r.painted]
-        for slug, revision in reversed(rows):
+        for slug, revision in rows[:1] + rows[:0:-1]:
             with contextlib.suppress(skies.UnreadableSky):  # the gallery says so
                 live.paint(slug, skies.load(slug)[0], revision)
 

@@ -96,8 +96,11 @@ def _cut(h, uplift, order, count, down, area):
 
 @inner
 def _creep(h, uplift, creep, moved):
-    """Slopes run a little into their hollows; `moved` holds the heights as they were."""
+    """Slopes run a little into their hollows; `moved` takes the heights as they were."""
     m = len(h)
+    for i in range(m):
+        for j in range(m):
+            moved[i, j] = h[i, j]
     for i in range(1, m - 1):
         for j in range(1, m - 1):
             if uplift[i, j] > 0.0:
@@ -112,12 +115,11 @@ def erode(h, uplift, turns, creep):
     m = len(h)
     order, down = np.empty(m * m, np.int64), np.empty(m * m, np.int64)
     area, seen = np.empty(m * m), np.empty(m * m, np.uint8)
-    moved = np.empty_like(h)
+    moved = np.empty((m, m))
     count = 0
     for turn in range(turns):
         if turn % FLOODED == 0:  # rivers change slowly
             count = _flood(h, uplift, order, down, area, seen)
         _cut(h, uplift, order, count, down, area)
         for _ in range(2):
-            moved[:] = h
             _creep(h, uplift, creep, moved)

@@ -1,6 +1,6 @@
 """Compiling ahead: on a new machine a second process compiles the march, of all kernels the
-longest, while the first one compiles what prepares its scene. Both keep what they have compiled in
-one folder."""
+longest, and what makes a picture of its rays, while the first one compiles what prepares its scene.
+Both keep what they have compiled in one folder."""
 
 from __future__ import annotations
 
@@ -19,7 +19,9 @@ from dovrek.core.geometry.lens import picture_lens
 from dovrek.core.land.meeting import no_land
 from dovrek.core.land.tones import no_tones
 from dovrek.core.land.world import no_world
+from dovrek.core.picture.calming import calm
 from dovrek.core.picture.render import NO_PASSES
+from dovrek.core.picture.sparing import bridge, find_horizon
 from dovrek.core.transport.march import march_pixels
 from dovrek.core.transport.sample import OUT
 from dovrek.core.transport.scene import GROUND, SUN, Marching, Scene, grain
@@ -50,11 +52,16 @@ def nothing_scene() -> Scene:
 
 
 def compile_march() -> None:
-    """Compile the march by a tile of no pixel, and note that it is done."""
-    march_pixels(nothing_scene(), picture_lens(Camera()), Marching(2.0, 1.0, True, True, 1.0, True,
-                                                                   True),
-                 16, 9, 0, 0, np.zeros((1, 1), np.uint8), 0, np.zeros(1, np.uint8),
-                 np.zeros((1, 1, OUT), np.float32), NO_PASSES)
+    """Compile the march by a tile of no pixel, then what looks for the horizon, bridges and calms,
+    and note that it is done."""
+    scene, lens, none = nothing_scene(), picture_lens(Camera()), np.zeros((1, 1), np.uint8)
+    light = np.zeros((1, 1, OUT), np.float32)
+    march_pixels(scene, lens, Marching(2.0, 1.0, True, True, 1.0, True, True), 16, 9, 0, 0, none, 0,
+                 np.zeros(1, np.uint8), light, NO_PASSES)
+    find_horizon(scene, lens, 0.0, 16, 9, 0, 0, np.empty(2), np.empty(3),
+                 np.empty((2, 2), np.uint8), none.copy())
+    bridge(light, none, none, 0, 0.0, none.copy())
+    calm(light)
     DONE.touch()
 
 

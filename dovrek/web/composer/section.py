@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
+import zlib
 from dataclasses import dataclass
 
-from dovrek.core.compile.noise import hash_unit
 from dovrek.core.land.meeting import profile
 from dovrek.sky.document import Sky
 from dovrek.sky.layer import Layer
@@ -27,6 +27,12 @@ def y_of(altitude_m: float) -> float:
     """Place of an altitude above sea level on the section."""
     share = math.log1p(max(altitude_m, 0.0) / BEND_M) / math.log1p(TOP_M / BEND_M)
     return GROUND_Y - share * (GROUND_Y - TOP_Y)
+
+
+def _unit(seed: int, row: int, count: int) -> float:
+    """A number from 0 to 1 by three others. (Not by a kernel: on a new machine a page would wait
+    for the compiler.)"""
+    return zlib.crc32(b"%d %d %d" % (seed, row, count)) / 2**32
 
 
 EYE_TOP_Y, EYE_MOST_M = 9.0, 1e8  # where the highest eye is marked, above the section's own scale
@@ -143,10 +149,10 @@ def _heaps(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
         right = x1 - (FIGURE if row == 0 else 4.0)
         count = 0
         while y - height > y_top:
-            w = 19.0 + 9.0 * hash_unit(seed, row, count)
+            w = 19.0 + 9.0 * _unit(seed, row, count)
             if x + w + 3.0 > right:
                 break
-            h = height * (0.65 + 0.35 * hash_unit(seed, row, count + 50))
+            h = height * (0.65 + 0.35 * _unit(seed, row, count + 50))
             paths.append(
                 f"M{x:.1f} {y:.1f}h{w:.1f}c3 {-0.35 * h:.1f} -1 {-0.6 * h:.1f} {-0.2 * w:.1f} "
                 f"{-0.5 * h:.1f}c{-0.05 * w:.1f} {-0.6 * h:.1f} {-0.42 * w:.1f} {-0.6 * h:.1f} "
@@ -162,10 +168,10 @@ def _lines(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     paths = []
     y, row = y_top + 5.0, 0
     while y < y_base - 2.0:
-        x = x0 + 4.0 + 20.0 * hash_unit(seed, row, 1)
+        x = x0 + 4.0 + 20.0 * _unit(seed, row, 1)
         count = 0
         while x < x1 - 10.0:
-            length = min(18.0 + 42.0 * hash_unit(seed, row, 2 + count), x1 - 4.0 - x)
+            length = min(18.0 + 42.0 * _unit(seed, row, 2 + count), x1 - 4.0 - x)
             paths.append(f"M{x:.1f} {y:.1f}h{length:.1f}")
             x += length + 6.0
             count += 1
@@ -183,7 +189,7 @@ def _cells(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
         x = x0 + 4.0 + (7.0 if row % 2 else 0.0)
         count = 0
         while x + 14.0 < x1:
-            w = 10.0 + 4.0 * hash_unit(seed, row, count)
+            w = 10.0 + 4.0 * _unit(seed, row, count)
             paths.append(f"M{x:.1f} {y:.1f}c{0.2 * w:.1f} -5 {0.8 * w:.1f} -5 {w:.1f} 0"
                          f"c{-0.2 * w:.1f} 2 {-0.8 * w:.1f} 2 {-w:.1f} 0z")
             x += w + 4.0
@@ -197,12 +203,12 @@ def _streaks(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> st
     height = y_base - y_top
     x, count = x0 + 6.0, 0
     while x < x1 - 26.0:
-        y = y_top + 3.0 + 0.35 * height * hash_unit(seed, count, 3)
-        drop = max(0.45 * height * (0.6 + 0.5 * hash_unit(seed, count, 4)), 4.0)
-        run = 20.0 + 14.0 * hash_unit(seed, count, 5)
+        y = y_top + 3.0 + 0.35 * height * _unit(seed, count, 3)
+        drop = max(0.45 * height * (0.6 + 0.5 * _unit(seed, count, 4)), 4.0)
+        run = 20.0 + 14.0 * _unit(seed, count, 5)
         paths.append(f"M{x:.1f} {y + drop:.1f}c{0.4 * run:.1f} {-0.1 * drop:.1f} "
                      f"{0.8 * run:.1f} {-0.5 * drop:.1f} {run:.1f} {-drop:.1f}")
-        x += 8.0 + 9.0 * hash_unit(seed, count, 6)
+        x += 8.0 + 9.0 * _unit(seed, count, 6)
         count += 1
     return "".join(paths)
 
@@ -213,7 +219,7 @@ def _towers(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str
     x, count = x0 + 8.0, 0
     height = max(y_base - y_top - 8.0, 8.0)
     while x + 40.0 < x1:
-        h = height * (0.65 + 0.35 * hash_unit(seed, count, 1))
+        h = height * (0.65 + 0.35 * _unit(seed, count, 1))
         w, y = 22.0, y_base - 5.0
         paths.append(
             f"M{x:.1f} {y:.1f}h{w:.1f}c3 {-0.2 * h:.1f} 0 {-0.3 * h:.1f} -3 {-0.45 * h:.1f}"
@@ -231,7 +237,7 @@ def _rain(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
     paths = [_lines(x0, x1, y_top, middle, seed)]
     x, count = x0 + 8.0, 0
     while x < x1 - 6.0:
-        drop = (y_base - middle - 3.0) * (0.6 + 0.4 * hash_unit(seed, count, 8))
+        drop = (y_base - middle - 3.0) * (0.6 + 0.4 * _unit(seed, count, 8))
         paths.append(f"M{x:.1f} {middle:.1f}l{-0.3 * drop:.1f} {drop:.1f}")
         x += 7.0
         count += 1
@@ -260,7 +266,7 @@ def _grains(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str
         x = x0 + 5.0 + (4.0 if row % 2 else 0.0)
         count = 0
         while x + 4.0 < x1:
-            if hash_unit(seed, row, count) > 0.25:
+            if _unit(seed, row, count) > 0.25:
                 paths.append(f"M{x:.1f} {y:.1f}a1.3 1 0 1 0 2.6 0a1.3 1 0 1 0 -2.6 0z")
             x += 8.0
             count += 1
@@ -278,7 +284,7 @@ def _rolls(x0: float, x1: float, y_top: float, y_base: float, seed: int) -> str:
         x = x0 + 4.0 + (12.0 if row % 2 else 0.0)
         count = 0
         while x + 26.0 < x1:
-            w = 20.0 + 8.0 * hash_unit(seed, row, count)
+            w = 20.0 + 8.0 * _unit(seed, row, count)
             paths.append(f"M{x:.1f} {y:.1f}h{w:.1f}c3 -3 2 -7 -3 -7c-3 -3 -7 -2 -9 0"
                          f"c-3 -3 {-0.4 * w:.1f} -3 {8.0 - 0.7 * w:.1f} 1c-5 0 -7 3 -4 6z")
             x += w + 5.0

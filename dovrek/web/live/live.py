@@ -48,6 +48,7 @@ PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH, HAND_WIDTH = 256, 160
+WARM_S = 150.0  # that a day ribbon lets the first picture of a new machine go first
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
 
@@ -185,7 +186,9 @@ class Live(Windows):
 
     def ribbon_atmosphere(self, sky: Sky, cancel: Cancel) -> Atmosphere:
         """Air tables for the day ribbon, by a small preparer of its own: neither waits for the
-        other."""
+        other. But on a new machine the ribbon's kernels are compiled after the first picture's."""
+        with self._lock:
+            self._lock.wait_for(lambda: self.warm or not self.compiling or self._stop, WARM_S)
         with self._ribbon_lock:
             return self._ribbon.atmosphere(sky, cancel, draft=True)
 

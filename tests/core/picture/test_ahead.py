@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dovrek.core.picture.ahead import DONE, compile_march, compiled_share, nothing_scene
+from dovrek.core.picture.calming import spread_grain
+from dovrek.core.picture.sparing import bridge, find_horizon
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import SKETCH
 from dovrek.core.run.workers import Cancel
@@ -13,9 +15,11 @@ from tests.conftest import sky_of
 def test_the_march_is_compiled_once(studio: Studio) -> None:
     sky = sky_of(layers=[{"genus": "cirrus", "id": "a"}])
     studio.render(sky, Wish(32, 18, "hand"))
-    before = list(march_pixels.signatures)
+    kernels = (march_pixels, find_horizon, bridge, spread_grain)
+    before = [list(kernel.signatures) for kernel in kernels]
+    assert all(len(signatures) == 1 for signatures in before)
     compile_march()
-    assert list(march_pixels.signatures) == before and DONE.exists()
+    assert [list(kernel.signatures) for kernel in kernels] == before and DONE.exists()
     assert 0.0 < compiled_share() <= 1.0
 
 
