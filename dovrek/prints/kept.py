@@ -59,6 +59,12 @@ def bytes_of(settings: Settings, row: Any) -> int:
     return sum(_size(path) for path in found)
 
 
+def bytes_in(settings: Settings) -> int:
+    """What all prints take on disk with their tiles, those in the bin too."""
+    return sum(_size(Path(place) / name) for place, _, names in os.walk(settings.prints)
+               for name in names if not name.startswith(CONTACT))
+
+
 def _size(path: Path) -> int:
     try:
         return path.stat().st_size

@@ -15,8 +15,9 @@ from dovrek.store.tables import OrderHabit, PrintJob, now, writing
 WAITING, WORKING, DONE, FAILED, CANCELLED = "waiting", "working", "done", "failed", "cancelled"
 PAUSED = "paused"
 OPEN = (WAITING, WORKING)
+UNENDED = (*OPEN, PAUSED)
 FALLS_MOST = 3  # engines that a print may bring down
-TITLE_LETTERS, SHOWN_MOST = 160, 200
+TITLE_LETTERS = 160
 HABITS_MOST, HABIT_LETTERS = 60, 80
 
 
@@ -55,11 +56,41 @@ def job(number: int) -> PrintJob:
     return found
 
 
-def all_jobs(limit: int = SHOWN_MOST) -> list[PrintJob]:
-    """The newest prints; those ordered together stand together, in their order."""
-    first = fn.COALESCE(fn.NULLIF(PrintJob.party, 0), PrintJob.id)
-    return list(PrintJob.select().where(PrintJob.binned.is_null()).order_by(
-        first.desc(), PrintJob.id).limit(limit))
+_FIRST = fn.COALESCE(fn.NULLIF(PrintJob.party, 0), PrintJob.id)  # that it was ordered with
+_ROW = [f for f in PrintJob._meta.sorted_fields if f is not PrintJob.document]
+
+
+def all_jobs() -> list[PrintJob]:
+    """All prints without their skies, newest first; those ordered together stand together, in their
+    order."""
+    return _listed(PrintJob.binned.is_null())
+
+
+def from_order(first: int) -> list[PrintJob]:
+    """Prints of the order that began with a number, of all later ones, and what is not ended of
+    earlier ones; as `all_jobs`."""
+    return _listed(PrintJob.binned.is_null() & (
+        (first <= _FIRST) | PrintJob.state.in_(UNENDED)))
+
+
+def before_order(first: int, since: int) -> list[PrintJob]:
+    """Ended prints of orders from `since` up to one that began with a number; as `all_jobs`."""
+    return _listed(PrintJob.binned.is_null() & (first > _FIRST) & (since <= _FIRST)
+                   & PrintJob.state.not_in(UNENDED))
+
+
+def _listed(wanted: Any) -> list[PrintJob]:
+    return list(PrintJob.select(*_ROW).where(wanted).order_by(_FIRST.desc(), PrintJob.id))
+
+
+def order_back(most: int, first: int | None = None) -> int:
+    """The number that the last of `most` orders back began with, from the newest one on or from
+    before one that began with a number; 0 when there are none."""
+    rows = PrintJob.select(_FIRST.alias("began")).where(PrintJob.binned.is_null())
+    if first is not None:
+        rows = rows.where((first > _FIRST) & PrintJob.state.not_in(UNENDED))
+    found: list[Any] = list(rows.distinct().order_by(_FIRST.desc()).limit(most).objects())
+    return int(found[-1].began) if found else 0
 
 
 def order_of(row: PrintJob) -> Order:

@@ -216,8 +216,8 @@ def _moved_on(row: StoredSky) -> bool:
     """Whether a sky was written, or deleted, since its row was read."""
     found = cast(Any, database).execute_sql(
         "SELECT head_id, changed FROM storedsky WHERE id = ? AND NOT deleted", (row.id,)).fetchone()
-    return found is None or (found[0], StoredSky.changed.python_value(found[1])) != (
-        row.head_id, row.changed)
+    changed: Any = StoredSky.changed
+    return found is None or (found[0], changed.python_value(found[1])) != (row.head_id, row.changed)
 
 
 class _Made(NamedTuple):

@@ -7,6 +7,7 @@ import json
 import re
 import time
 import zipfile
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,8 @@ from dovrek.settings import Settings
 from dovrek.store import print_jobs as jobs
 from dovrek.store import skies, versions
 from dovrek.store.orders import Order, order_of_text
-from dovrek.store.tables import PrintJob
+from dovrek.store.tables import PrintJob, now
+from dovrek.web.prints import orders
 from tests.web.test_web import client, head, post, token  # noqa: F401  fixtures of the plain pages
 
 EV, KELVINS = 12.0, 5600.0
@@ -34,7 +36,7 @@ FORM = {"width": "64", "height": "36", "quality": "draft", "format": "png-8"}
 def ordered(client: FlaskClient, **more: Any) -> list[Any]:  # noqa: F811
     answer = client.post("/skies/board/prints", data=FORM | {"token": token(client)} | more)
     assert answer.status_code == 302, answer.get_data(as_text=True)[-600:]
-    return jobs.all_jobs()
+    return [jobs.job(row.id) for row in jobs.all_jobs()]
 
 
 def done(store: Settings, light: np.ndarray, order: Order, bits: str, ending: str,
@@ -250,6 +252,49 @@ def test_looking_around_a_dome() -> None:
     assert seen.shape == (41, 61, 3) and seen[20, 30, 0] == pytest.approx(1.0)
     away = looked_around(dome, bearing + 180.0, elevation, 60.0, (61, 41), 200.0)
     assert away.max() == 0.0
+
+
+def test_a_ledger_of_many_prints_comes_in_parts(client: FlaskClient) -> None:  # noqa: F811
+    row = ordered(client)[0]
+    kept_open = row.id
+    jobs.pause(row.id)
+    text, order = jobs.document_of(jobs.job(row.id)), str(row.order)
+    for k in range(2, 2 * orders.ORDERS_AT_ONCE + 4):  # every seventh order has three prints
+        rows = [PrintJob.create(sky_slug="board", title=f"Study {k}", document=text, order=order,
+                                state=jobs.DONE) for _ in range(1 if k % 7 else 3)]
+        if len(rows) > 1:
+            PrintJob.update(party=rows[0].id).where(
+                PrintJob.id.in_([r.id for r in rows])).execute()
+    every = [r.id for r in jobs.all_jobs()]
+    found, path = [], "/prints"
+    while path:
+        page = client.get(path).get_data(as_text=True)
+        found.append([int(n) for n in re.findall(r'data-print="(\d+)"', page)])
+        older = re.search(r'hx-get="(/prints/older[^"]+)"', page)
+        path = older[1] if older else ""
+    assert len(found) == 3 and found[0][-1] == kept_open  # what waits for its hand stays in sight
+    assert sorted(sum(found, [])) == sorted(every)
+    assert [n for n in sum(found, []) if n != kept_open] == [n for n in every if n != kept_open]
+    queue = re.search(r'hx-get="(/prints/queue[^"]*)" hx-trigger="every 4s"',
+                      client.get("/prints").get_data(as_text=True))
+    new = PrintJob.create(sky_slug="board", title="New", document=text, order=order)
+    assert queue is not None
+    later = client.get(queue[1]).get_data(as_text=True)
+    assert [int(n) for n in re.findall(r'data-print="(\d+)"', later)] == [new.id, *found[0]]
+    assert "every 1s" in later
+
+
+def test_old_prints_beyond_the_first_part_are_cleaned_too(
+        client: FlaskClient) -> None:  # noqa: F811
+    row = ordered(client)[0]
+    old = now() - timedelta(days=40)
+    for k in range(2 * orders.ORDERS_AT_ONCE):
+        PrintJob.create(sky_slug="board", title=f"{k}", document="{}", order=str(row.order),
+                        state=jobs.DONE, finished=old)
+    page = client.post("/prints/clean", data={"token": token(client), "what": "month"},
+                       follow_redirects=True)
+    assert "80 prints lie in the bin" in page.get_data(as_text=True)
+    assert [r.id for r in jobs.all_jobs()] == [row.id]
 
 
 def test_an_order_of_an_older_release_is_read() -> None:

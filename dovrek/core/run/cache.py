@@ -27,20 +27,17 @@ def arrays_of(value: Any) -> dict[int, int]:
     """Bytes of the memory that a result's arrays stand in, by its place: a part of an array keeps
     all of it."""
     found: dict[int, int] = {}
-
-    def look(each: Any) -> None:
+    waiting = [value]
+    while waiting:
+        each = waiting.pop()
         if isinstance(getattr(each, "nbytes", None), int):  # arrays, and what knows its own
             while isinstance(getattr(each, "base", None), np.ndarray):
                 each = each.base
             found[id(each)] = each.nbytes
         elif isinstance(each, tuple | list):
-            for one in each:
-                look(one)
+            waiting += each
         elif is_dataclass(each) and not isinstance(each, type):
-            for one in fields(each):
-                look(getattr(each, one.name))
-
-    look(value)
+            waiting += (getattr(each, one.name) for one in fields(each))
     return found
 
 

@@ -37,7 +37,8 @@ from dovrek.web.shared.answers import size_text
 
 pages = Blueprint("orders", __name__)
 
-CONTACTS_MOST = 60
+CONTACTS_MOST, ORDERS_AT_ONCE = 60, 40
+BACK_MOST = 5000  # prints that are brought back together
 CLEANED = {"failed": 0, "month": 30, "week": 7}  # what is cleaned up, and after how many days
 
 
@@ -90,25 +91,44 @@ def _settings() -> Settings:
 
 @pages.get("/prints")
 def front() -> Any:
-    rows = jobs.all_jobs()
+    since = jobs.order_back(ORDERS_AT_ONCE)
+    rows = jobs.from_order(since)
     return render_template(
-        "prints.html", prints=[shown(r) for r in rows], page="prints",
+        "prints.html", **_queued(rows, since), page="prints",
         removed=[int(n) for n in request.args.get("removed", "").split("-") if n.isdecimal()],
-        storage=storage(rows), finished=[r for r in rows if r.state == jobs.DONE][:CONTACTS_MOST])
+        storage=storage(), finished=[r for r in rows if r.state == jobs.DONE][:CONTACTS_MOST],
+        older=since if jobs.order_back(1, since) else 0)
 
 
-def storage(rows: list[Any]) -> dict[str, Any]:
+def _queued(rows: list[Any], since: int) -> dict[str, Any]:
+    return {"prints": [shown(row) for row in rows], "since": since,
+            "busy": any(row.state in jobs.OPEN for row in rows)}
+
+
+def storage() -> dict[str, Any]:
     """What prints take on disk, and what the bin holds of it."""
     settings = _settings()
-    held, thrown = (sum(kept.bytes_of(settings, row) for row in some)
-                    for some in (rows, jobs.binned()))
-    return {"prints": size_text(held), "bin": size_text(thrown),
+    thrown = sum(kept.bytes_of(settings, row) for row in jobs.binned())
+    return {"prints": size_text(kept.bytes_in(settings) - thrown), "bin": size_text(thrown),
             "free": size_text(shutil.disk_usage(settings.prints).free)}
 
 
 @pages.get("/prints/queue")
 def queue() -> Any:
-    return render_template("queue.html", prints=[shown(r) for r in jobs.all_jobs()])
+    """The newest orders, or those from the one on that began with `since`, and all that is not
+    ended: a page that stays open loses none."""
+    since = store.number_in(request.args.get("since", "")) or jobs.order_back(ORDERS_AT_ONCE)
+    return render_template("queue.html", **_queued(jobs.from_order(since), since))
+
+
+@pages.get("/prints/older")
+def older() -> Any:
+    """The next orders before the one that began with `before`, with the way to those before."""
+    before = store.number_in(request.args.get("before", ""))
+    since = jobs.order_back(ORDERS_AT_ONCE, before)
+    return render_template(
+        "prints_older.html", prints=[shown(row) for row in jobs.before_order(before, since)],
+        older=since if jobs.order_back(1, since) else 0)
 
 
 def _job(number: int) -> Any:
@@ -208,7 +228,7 @@ def clean() -> Any:
 
 @pages.post("/prints/restore")
 def bring_back() -> Any:
-    for number in request.form.get("numbers", "").split("-")[:jobs.SHOWN_MOST]:
+    for number in request.form.get("numbers", "").split("-")[:BACK_MOST]:
         if number.isdecimal() and len(number) < 16:
             jobs.restore(int(number))
     return redirect(url_for("orders.front"))
