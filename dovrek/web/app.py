@@ -24,7 +24,7 @@ from dovrek.web.bin import bin as bin_room
 from dovrek.web.compare import matching, suggesting
 from dovrek.web.composer import behind, clip, handling, heroes, judging, layers, page
 from dovrek.web.guide import guide
-from dovrek.web.live.live import Live
+from dovrek.web.live.live import Live, Warming
 from dovrek.web.prints import ordering, orders
 from dovrek.web.prints.reckoning import Reckoner
 from dovrek.web.recipes import library
@@ -128,6 +128,10 @@ def _errors(app: Flask) -> None:
     @app.errorhandler(store.UnreadableSky)
     def _unreadable(error: store.UnreadableSky) -> Any:
         return answer(str(error), 409)
+
+    @app.errorhandler(Warming)
+    def _warming(error: Warming) -> Any:
+        return answer(str(error), 503)
 
     @app.errorhandler(OperationalError)
     @app.errorhandler(OSError)

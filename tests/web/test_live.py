@@ -14,8 +14,9 @@ from PIL import Image
 
 from dovrek.core.colour.film import develop
 from dovrek.core.photo.likeness import RATIO, RATIO_LIMITS
+from dovrek.core.run.workers import Cancel
 from dovrek.sky.advisories import BURNT_SHARE, advisories
-from dovrek.web.live.live import Live
+from dovrek.web.live.live import RIBBONS_WAIT, Live, Warming
 from dovrek.web.live.looks import Known, Look
 from dovrek.web.live.windows import WAITS_MOST
 from dovrek.web.server import THREADS
@@ -234,3 +235,30 @@ def test_forty_windows_wait_in_turn(live: Live) -> None:
     assert len(said) == 40 and len(at_once) == 40 - WAITS_MOST
     assert all(answer["again_s"] for answer in at_once)
     assert 2 * WAITS_MOST <= THREADS
+
+
+def test_few_ribbons_wait_for_the_first_picture_of_a_new_machine() -> None:
+    """Each holds a thread of the server; the others are told, and none is left behind."""
+    made = Live(1)
+    found: list[Any] = []
+    made.compiling = True
+    threads = [threading.Thread(target=lambda: found.append(
+        made.ribbon_atmosphere(sky_of(), Cancel()))) for _ in range(RIBBONS_WAIT)]
+    try:
+        for thread in threads:
+            thread.start()
+        end = time.monotonic() + 20.0
+        while made._ribbons_waiting < RIBBONS_WAIT and time.monotonic() < end:
+            time.sleep(0.01)
+        with pytest.raises(Warming, match="after the first picture"):
+            made.ribbon_atmosphere(sky_of(), Cancel())
+        assert found == []
+        with made._lock:
+            made.warm = True
+            made._lock.notify_all()
+        for thread in threads:
+            thread.join(60)
+        assert len(found) == RIBBONS_WAIT and made._ribbons_waiting == 0
+        assert made.ribbon_atmosphere(sky_of(), Cancel()) is not None
+    finally:
+        made.close()

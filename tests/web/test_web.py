@@ -210,6 +210,9 @@ def test_a_wall_of_many_skies_comes_in_parts(client: FlaskClient) -> None:
     hung = client.get(older[1].replace("&amp;", "&"), headers={"HX-Request": "true"})
     assert hung.get_data(as_text=True).lstrip().startswith("<li")  # goes on where the wall ends
     assert "holds “dusk”" in client.get("/?words=dusk").get_data(as_text=True)
+    east, west = (client.get(f"/?before=2026-01-01T00:00:00{zone}").status_code
+                  for zone in ("%2B02:00", "-08:00"))
+    assert east == west == 200
     refused = client.get("/?before=yesterday")
     assert refused.status_code == 422 and "yesterday" in refused.get_data(as_text=True)
 

@@ -48,9 +48,13 @@ PROOF_WIDTH = 960
 PROOF_SAMPLES = 3
 SESSIONS_KEPT = 24
 FILM_PREVIEW_WIDTH, HAND_WIDTH = 256, 160
-WARM_S = 150.0  # that a day ribbon lets the first picture of a new machine go first
+WARM_S, RIBBONS_WAIT = 150.0, 4  # that day ribbons let a new machine's first picture go first
 HURRIED_S = 0.1  # after a picture, in which the next one may still be dropped for a newer change
 ANSWER_S = 0.04  # in which an answer that holds its picture is sent and painted
+
+
+class Warming(Exception):
+    """A new machine compiles what the first picture needs; what else is asked for comes after."""
 
 
 class Live(Windows):
@@ -72,7 +76,7 @@ class Live(Windows):
         self._quiet_until = 0.0
         self._shown_at = 0.0
         self._ribbon = Studio(1, be_nice, RIBBON_BYTES).preparer
-        self._ribbon_lock = threading.Lock()
+        self._ribbon_lock, self._ribbons_waiting = threading.Lock(), 0
         self._thread = threading.Thread(target=self._run, name="live picture", daemon=True)
         self.kept: Any = None  # called with (slug, revision, picture) when it is made
 
@@ -186,9 +190,15 @@ class Live(Windows):
 
     def ribbon_atmosphere(self, sky: Sky, cancel: Cancel) -> Atmosphere:
         """Air tables for the day ribbon, by a small preparer of its own: neither waits for the
-        other. But on a new machine the ribbon's kernels are compiled after the first picture's."""
+        other. But on a new machine the ribbon's kernels are compiled after the first picture's; few
+        wait for that, for each holds a thread of the server. Raises Warming for the others."""
         with self._lock:
-            self._lock.wait_for(lambda: self.warm or not self.compiling or self._stop, WARM_S)
+            if self.compiling and not self.warm:
+                if self._ribbons_waiting >= RIBBONS_WAIT:
+                    raise Warming("The day ribbon comes after the first picture.")
+                self._ribbons_waiting += 1
+                self._lock.wait_for(lambda: self.warm or self._stop, WARM_S)
+                self._ribbons_waiting -= 1
         with self._ribbon_lock:
             return self._ribbon.atmosphere(sky, cancel, draft=True)
 

@@ -65,7 +65,7 @@ def places(key: str) -> Any:
     """Where a recipe can go, as a list to choose from: asked for when its card is opened, for
     skies may be hundreds and recipes dozens."""
     return render_template("recipe_places.html", skies=store.names(),
-                           whole=library.entry(key).recipe.sky is not None)
+                           whole=library.entry(key).recipe.kind == "sky")
 
 
 @pages.get("/recipes/<key>.json")

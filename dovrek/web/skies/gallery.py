@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, abort, make_response, redirect, render_template, request, url_for
@@ -54,8 +54,9 @@ def _moment(name: str) -> datetime | None:
     """A moment of an address, by UTC; None when it names none."""
     text = request.args.get(name, "")
     try:
-        return datetime.fromisoformat(text).replace(tzinfo=None) if text else None
-    except ValueError:
+        found = datetime.fromisoformat(text) if text else None
+        return found.astimezone(UTC).replace(tzinfo=None) if found and found.tzinfo else found
+    except (ValueError, OverflowError):
         abort(422, f"{name}: '{text[:40]}' is no moment; write one as 2026-03-20T14:30:00.")
 
 
