@@ -119,8 +119,9 @@ def _reborn(layer: Layer, passed_s: float, about_s: float, whole_s: float, trave
         since += whole_s
     since = max(since, 0.0)
     found = Moving(_less((east * since, north * since), travel), churn=churn, turn=turn,
-                   turned=min(since / turn_s, 1.0), turns=turns,
-                   back=(-east * turn_s, -north * turn_s))
+                   turned=min(since / turn_s, 1.0), turns=turns)
+    if turn > 0 or since > 0.0:  # in the still no cloud is set back, whatever wind its height has
+        found = found._replace(back=(-east * turn_s, -north * turn_s))
     return _centred(found, _less((east * since_about, north * since_about), travel), dx)
 
 

@@ -42,7 +42,7 @@ from dovrek.sky.seen import owners_of
 
 TILE_W, TILE_H = 96, 32
 FEW_TILES, SMALL_TILE = 6, (24, 14)  # of a small picture, so that no thread is idle at its end
-HAND_TILE = (40, 45)
+HAND_ROWS = 6  # of a picture under a moving hand that one task takes
 METER_SIZE, METER_IN_HAND = (48, 27), (32, 18)
 FAR_SAMPLE = 100_000  # where their series starts
 NO_PASSES = np.empty((0, 0, 0), dtype=np.float32)
@@ -61,7 +61,6 @@ class Quality:
     wide: float = 0.0  # the same between diagonal neighbours, of which one in four is marched
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
-    tile: tuple[int, int] = SMALL_TILE  # of a small picture
     in_hand: bool = False  # gone with the hand's next move
 
     @property
@@ -75,10 +74,8 @@ QUALITIES = {
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # Under a moving hand, and the same of a fine scene that is at hand.
-    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE,
-                    in_hand=True),
-    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, horizon=1, tile=HAND_TILE,
-                    in_hand=True),
+    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, 2.0, horizon=1, in_hand=True),
+    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, 2.0, horizon=1, in_hand=True),
     "draft": Quality("draft", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "proof": Quality("proof", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
@@ -111,6 +108,36 @@ def add_light(out: NDArray[np.float32], lit: NDArray[np.float32],
         out[..., 3:] += lit[..., 3:]
 
 
+def _add(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int], tile: Tile,
+         todo: NDArray[np.uint8], sample: int, cancel: Cancel, out: NDArray[np.float32],
+         passes: NDArray[np.float32] = NO_PASSES) -> int:
+    """Add one sample to the pixels of a tile that `todo` marks, under all lights; the rays."""
+    rays = 0
+    for place, light in enumerate(prepared.lights):
+        rays += int(np.count_nonzero(todo))
+        plain = place == 0 and light.weight == (1.0, 1.0, 1.0)
+        lit = out if plain else np.zeros_like(out)
+        parts = passes if plain else np.zeros_like(passes)
+        march_pixels(light.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
+                     sample, cancel.flag, lit, parts)
+        if not plain:
+            add_light(out, lit, light.weight, place == 0)
+            if passes.shape[0]:
+                add_passes(passes, parts, light.weight, place == 0)
+    return rays
+
+
+def _horizon(prepared: Prepared, lens: Lens, size: tuple[int, int],
+             tile: Tile) -> NDArray[np.uint8]:
+    """Which pixels of a tile the horizon or the land's outline crosses."""
+    scene, height, width = prepared.scene, tile.y1 - tile.y0, tile.x1 - tile.x0
+    crossed = np.empty((height, width), dtype=np.uint8)
+    dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
+    find_horizon(scene, lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3),
+                 np.empty((height + 1, width + 1), dtype=np.uint8), crossed)
+    return crossed
+
+
 def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
                tile: Tile, quality: Quality, cancel: Cancel,
                first_sample: int = 0,
@@ -127,27 +154,13 @@ def march_tile(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[i
 
     def add(todo: NDArray[np.uint8], sample: int, out: NDArray[np.float32]) -> None:
         nonlocal rays
-        for place, light in enumerate(prepared.lights):
-            rays += int(np.count_nonzero(todo))
-            plain = place == 0 and light.weight == (1.0, 1.0, 1.0)
-            lit = out if plain else np.zeros_like(out)
-            parts = passes if plain else np.zeros_like(passes)
-            march_pixels(light.scene, lens, marching, size[0], size[1], tile.y0, tile.x0, todo,
-                         sample, cancel.flag, lit, parts)
-            if not plain:
-                add_light(out, lit, light.weight, place == 0)
-                if passes.shape[0]:
-                    add_passes(passes, parts, light.weight, place == 0)
+        rays += _add(prepared, lens, marching, size, tile, todo, sample, cancel, out, passes)
 
     if quality.spread <= 0.0:
         for sample in range(first_sample, first_sample + quality.samples):
             add(everywhere, sample, light)
         return light / np.float32(quality.samples), rays
-    uneven, crossed = np.empty_like(everywhere), np.empty_like(everywhere)
-    scene = prepared.scene
-    dip = -math.sqrt(max(1.0 - (scene.radius / (scene.radius + scene.height)) ** 2, 0.0))
-    find_horizon(scene, lens, dip, *size, tile.y0, tile.x0, np.empty(2), np.empty(3),
-                 np.empty((height + 1, width + 1), dtype=np.uint8), crossed)
+    uneven, crossed = np.empty_like(everywhere), _horizon(prepared, lens, size, tile)
     on_line = crossed != 0
     if on_line.any():
         for sample in range(quality.horizon):
@@ -208,18 +221,53 @@ def render_frame(
         if counted is not None:
             counted.append(rays)
 
-    _over_tiles(piece, size, workers, cancel, progress, quality.tile)
+    if quality.in_hand:
+        rays = _march_in_hand(prepared, lens, marching, size, workers, cancel, first_sample, out)
+        if counted is not None:
+            counted.append(rays)
+    else:
+        _over_tiles(piece, size, workers, cancel, progress)
     if quality.calmed:
         calm(out, workers, VIEWS[lens.projection].joined)
     return out
 
 
+def _march_in_hand(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
+                   workers: Workers, cancel: Cancel, sample: int,
+                   out: NDArray[np.float32]) -> int:
+    """One pixel of four and those along the horizon are marched, on all threads; whatever lies
+    between is bridged in one piece, so that no border of a tile asks for rays. `out` (height,
+    width, 5) is filled; the number of rays. Raises Cancelled."""
+    width, height = size
+    whole = Tile(0, 0, width, height)
+    out[:] = 0.0
+    beside = widened(_horizon(prepared, lens, size, whole))
+    first = every_fourth(height, width, 0, 0, sample)
+    chequer = every_other(height, width, 0, 0, sample)
+    wanted = first | beside
+    rays = [0]
+
+    def strip(y: int) -> None:
+        tile = Tile(0, y, width, min(y + HAND_ROWS, height))
+        rows = np.s_[tile.y0 : tile.y1]
+        rays.append(_add(prepared, lens, marching, size, tile, wanted[rows], sample, cancel,
+                         out[rows]))
+
+    list(workers.pool.map(strip, range(0, height, HAND_ROWS)))
+    cancel.check()
+    uneven = np.empty_like(wanted)
+    for there, bridged, slanting in ((first, chequer & (1 - wanted), 1),
+                                     (chequer, 1 - (chequer | wanted), 0)):
+        bridge(out, there, bridged, slanting, ALWAYS, uneven)
+        rays.append(_add(prepared, lens, marching, size, whole, uneven, sample, cancel, out))
+    return sum(rays)
+
+
 def _over_tiles(piece: Callable[[Tile], None], size: tuple[int, int], workers: Workers,
-                cancel: Cancel, progress: Callable[[int, int], None],
-                small_tile: tuple[int, int] = SMALL_TILE) -> None:
+                cancel: Cancel, progress: Callable[[int, int], None]) -> None:
     """Run `piece` on every tile of a picture, side by side. Raises Cancelled."""
     small = size[0] * size[1] < FEW_TILES * TILE_W * TILE_H
-    tiles = tiles_of(*size, *(small_tile if small else (TILE_W, TILE_H)))
+    tiles = tiles_of(*size, *(SMALL_TILE if small else (TILE_W, TILE_H)))
     done = [0]
 
     def one(tile: Tile) -> None:
@@ -310,7 +358,7 @@ def meter_sky(camera: Camera, prepared: Prepared, workers: Workers, cancel: Canc
     quality = Quality("meter", prepared.fineness, 1, 2.2, 0.0, 0.3, 0.2, horizon=2)
     size = METER_SIZE
     if in_hand:
-        quality, size = replace(QUALITIES["hand"], tile=METER_IN_HAND), METER_IN_HAND
+        quality, size = QUALITIES["hand"], METER_IN_HAND
 
     if not faces_planet(camera, prepared.scene.radius):  # all is dark: what is lit lies below
         camera = camera.model_copy(update={"pitch_deg": -90.0})

@@ -252,11 +252,12 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
               low_view: SkyView | None, land: Ready, land_at: np.void, beam: NDArray[np.float64],
               source: Source, height_m: float, shadow_rays: bool,
               soil: tuple[float, ...], tones: Tones, world: World,
-              around: Around | None) -> Scene:
+              around: Around | None, ground_looks: tuple[int, int]) -> Scene:
     """All that rays meet under one light; the night's glow is left out.
 
     `low_view` is what an eye near the ground sees, when the camera stands high; `soil` is what
-    `soil_of` tells of the ground; `around` the light of a picture behind.
+    `soil_of` tells of the ground; `around` the light of a picture behind; `ground_looks` how finely
+    light on the ground is looked for.
     """
     tables, sun = Air(media_of(air), table, scattered), source.place
     total_share = float(np.prod([s for s, _ in shade.shares])) if stands else 1.0
@@ -292,10 +293,11 @@ def lit_scene(tools: Tools, layers: Record, solid: NDArray[np.uint8], cells: tup
         shadow_rays=shadow_rays,
         day=np.ones((LIGHT_SUNS, 4, 3)),
     )
-    lit, mean = lit_from_below(scene, [s.base for s in stands], tools.workers, tools.cancel)
+    rays, looks = ground_looks
+    lit, mean = lit_from_below(scene, [s.base for s in stands], looks, tools.workers, tools.cancel)
     scene = scene._replace(below=over_mean(lit, mean, ground))
     low = scene if low_view is None else scene._replace(height=LOW_EYE_M, clear=low_view)
-    _light_ground(ground, low, tables, sun, tools)
+    _light_ground(ground, low, tables, sun, rays, tools)
     scene = scene._replace(below=over_mean(lit, mean, ground), land=land_at)
     return scene._replace(day=_day(scene, tables, sun)) if scene.clear.high else scene
 
@@ -311,9 +313,10 @@ def _day(scene: Scene, air: Air, sun: Place) -> NDArray[np.float64]:
     return day
 
 
-def _light_ground(ground: np.void, low: Scene, air: Air, sun: Place, tools: Tools) -> None:
+def _light_ground(ground: np.void, low: Scene, air: Air, sun: Place, rays: int,
+                  tools: Tools) -> None:
     """Set the ground's radiance by all but the sun's own light, and by the aureole."""
-    fallen = fallen_light(low, tools.workers, tools.cancel)
+    fallen = fallen_light(low, rays, tools.workers, tools.cancel)
     falling = np.sum(illuminances(air.media, air.sun, air.scattered, sun), axis=0)
     whole = ground["by_sun"] + ground["by_sky"]
     returned = whole / np.maximum(falling, 1e-30) * math.pi

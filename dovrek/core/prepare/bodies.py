@@ -193,7 +193,8 @@ def body_of(sky: Sky, layer: Layer, fineness: Fineness, maker: Maker,
     radius = sky.air.planet_m
     reach = reach_m(top, eye_step_m(eye), radius)
     grid = grid_shape(build, layer.cells.size_m, layer.thickness_m,
-                      layer.body.density_per_km * 1e-3, lit_m(top, eye, radius), fineness.cells)
+                      layer.body.density_per_km * 1e-3, fineness.far(lit_m(top, eye, radius)),
+                      fineness.cells)
     grid = grid._replace(cx=moving.centre[0], cy=moving.centre[1])
     if placed_by_hand(layer):
         foot = (sky.camera.east_m, sky.camera.north_m)

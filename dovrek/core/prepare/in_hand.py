@@ -18,7 +18,6 @@ from dovrek.core.run.stage import Node, Tools, stage
 # Suns whose light is kept, by their height: low ones change more.
 LOW_SUN = math.radians(6.0)
 STEPS, LOW_STEPS = math.radians(3.0), math.radians(1.0)
-FAR_GROWS = 1.3  # as a ratio: steps of the distance that the air's table reaches
 
 
 def _step(elevation: float) -> float:
@@ -52,7 +51,7 @@ def held_view(air: AirNodes, observer: Observer, bodies: list[LayerBody], means:
     step = _step(elevation)
     low = step * math.floor(elevation / step)
     share = (elevation - low) / step
-    far = FAR_GROWS ** math.ceil(math.log(observer.far_m) / math.log(FAR_GROWS))
+    far = HAND.far(observer.far_m)
 
     def kept(height: float) -> Node[SkyView]:
         place = Place(height, height, 0.0)

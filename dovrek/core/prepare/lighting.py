@@ -91,11 +91,10 @@ def sun_depth(tools: Tools, sigma: Array32, grid: GridShape, sun: Vector, level:
     return depth
 
 
-@stage("shade", wide=True, kept=False)
-def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: list[Upper],
-                 grid: GridShape, base: float, sun: Vector, radius: float) -> Array32:
-    """Optical depth toward the sun, layers above counted."""
-    total = own.copy()
+def _from_above(tools: Tools, uppers: list[Array32], shading: list[Upper], grid: GridShape,
+                base: float, sun: Vector, radius: float) -> Array32:
+    """Optical depth toward the sun of the layers above a grid's cells."""
+    total = np.zeros((grid.levels, grid.n, grid.n, grid.nz), dtype=np.float32)
     told = [depth if upper.veil else all_passed(depth)
             for depth, upper in zip(uppers, shading, strict=True)]
 
@@ -106,8 +105,18 @@ def shaded_depth(tools: Tools, own: Array32, uppers: list[Array32], shading: lis
                              min(i0 + SHADED, grid.n), total)
 
     tools.workers.all(tools.cancel, [partial(rows, level, i0) for level in range(grid.levels)
-                                     for i0 in range(0, grid.n, SHADED) if told])
+                                     for i0 in range(0, grid.n, SHADED)])
     return total
+
+
+# In a sketch it stays while the layer below changes; of a fine scene it would be a grid more.
+SHADE = {rough: stage("shade", wide=True, kept=rough)(_from_above) for rough in (True, False)}
+
+
+@stage("shaded depth", kept=False)
+def shaded_depth(tools: Tools, own: Array32, above: Array32) -> Array32:
+    """Optical depth toward the sun, layers above counted."""
+    return own + above
 
 
 @stage("land shade", wide=True, kept=False)
@@ -172,7 +181,7 @@ def extinction_node(body: LayerBody, fineness: Fineness) -> Node[Array32]:
         one[0]["extinction"] = 1.0
     found = extinction(record=one, solid=body.solid, stood=body.stood, grid=body.grid,
                        samples=samples)
-    return as_dense(sigma=found, extinction=dense) if even else found
+    return as_dense(sigma=found, extinction=fineness.dense(dense)) if even else found
 
 
 def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: Fineness,
@@ -186,11 +195,14 @@ def light_nodes(bodies: list[LayerBody], sun: Vector, radius: float, fineness: F
     found = []
     for i, body in enumerate(bodies):
         above = [u for u in order if u != i and _top(bodies[u]) > body.base]
-        shading = [Upper(bodies[u].base, bodies[u].grid, bodies[u].veil,
+        shading = [Upper(fineness.level(bodies[u].base), bodies[u].grid, bodies[u].veil,
                          bodies[u].phase.k_scaled / body.phase.k_scaled,
                          *_between(body, bodies[u])) for u in above]
-        depth = shaded_depth(own=depths[i], uppers=[depths[u] for u in above], shading=shading,
-                             grid=body.grid, base=body.base, sun=sun, radius=radius)
+        depth: Node[Array32] = depths[i]
+        if above:
+            depth = shaded_depth(own=depth, above=SHADE[fineness.rough](
+                uppers=[depths[u] for u in above], shading=shading, grid=body.grid,
+                base=fineness.level(body.base), sun=sun, radius=radius))
         if land_at["squares"] and sun[2] > 0.0 and body.base < float(land_at["highest"]):
             depth = land_shade(
                 depth=depth, record=body.cloud, solid=body.solid, stood=body.stood, grid=body.grid,

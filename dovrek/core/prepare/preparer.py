@@ -223,7 +223,8 @@ class Preparer:
             height_m=height, shadow_rays=shadow_rays,
             soil=soil_of(sky), tones=land_tones(picture=sky.relief.picture),
             world=world_map(asset=sky.ground.map if sky.ground.mapped else ""),
-            around=light_around(asset=sky.behind.asset if around else ""))
+            around=light_around(asset=sky.behind.asset if around else ""),
+            ground_looks=fineness.ground)
         return Prepared(maker.make(node), sun, atmosphere, tuple(bodies),
                         tuple(s for s, _ in shade.shares), shade.by_height, node.key,
                         fineness, source.weight)

@@ -23,9 +23,8 @@ from dovrek.core.transport.sample import OUT
 from dovrek.core.transport.scene import BELOW_M, Marching, Scene
 
 EXTENT_M = 16_000.0  # of ground about the camera whose light is averaged
-RAYS, ROWS = 16, 4  # rays a side; rows that one task takes
+ROWS = 4  # that one task takes
 RINGS, SPOKES = 8, 16  # looks at the aureole
-BELOW = 64  # places a side at which the ground's sun and shade are looked up for the clouds above
 TAPER = 0.15  # of the side, over which what is known passes into the mean
 HIGHEST_M = 4000.0  # above this a cloud sees so much ground that sun and shade are one
 MARCHING = Marching(2.2, 0.0, False, False, 1.0)
@@ -90,24 +89,24 @@ class Fallen(NamedTuple):
     twice: float  # share of the sun's light that `around` counts although `sun_passed` does
 
 
-def fallen_light(scene: Scene, workers: Workers, cancel: Cancel) -> Fallen:
-    """What falls on the ground, by the march itself, on 256 rays. `scene` must be seen from near
-    the ground. Raises Cancelled."""
+def fallen_light(scene: Scene, side: int, workers: Workers, cancel: Cancel) -> Fallen:
+    """What falls on the ground, by the march itself, on side² rays (whole fours a side). `scene`
+    must be seen from near the ground. Raises Cancelled."""
     lens = falling_lens(EXTENT_M, np.array(scene.sun["direction"]))
-    light = np.zeros((RAYS, RAYS, OUT), dtype=np.float32)
-    todo, nothing = np.ones((ROWS, RAYS), dtype=np.uint8), np.empty((0, 0, 0), np.float32)
+    light = np.zeros((side, side, OUT), dtype=np.float32)
+    todo, nothing = np.ones((ROWS, side), dtype=np.uint8), np.empty((0, 0, 0), np.float32)
 
     def rows(start: int) -> None:
-        march_pixels(scene, lens, MARCHING, RAYS, RAYS, start, 0, todo, 0, cancel.flag,
+        march_pixels(scene, lens, MARCHING, side, side, start, 0, todo, 0, cancel.flag,
                      light[start:start + ROWS], nothing)
 
-    list(workers.pool.map(rows, range(0, RAYS, ROWS)))
+    list(workers.pool.map(rows, range(0, side, ROWS)))
     cancel.check()
     narrow = np.array([phase.kept_within(AUREOLE_RAD) for phase in PHASES])
     aureole = np.empty(3)
     _aureole(scene, np.empty(14), np.empty(3), np.empty(3), aureole)
     return Fallen(light[..., :3].astype(np.float64).mean(axis=(0, 1)), aureole,
-                  _twice(scene, lens, 2 * RAYS, narrow, np.empty(2), np.empty(3)))
+                  _twice(scene, lens, 2 * side, narrow, np.empty(2), np.empty(3)))
 
 
 @kernel
@@ -120,31 +119,31 @@ def _lit(scene, i0, i1, out):
                                    ((j + 0.5) / n - 0.5) * BELOW_M, 0.0)
 
 
-def lit_from_below(scene: Scene, bases: list[float], workers: Workers,
+def lit_from_below(scene: Scene, bases: list[float], side: int, workers: Workers,
                    cancel: Cancel) -> tuple[NDArray[np.float64], float]:
     """Of the ground that each layer's base sees from a place, the share that the sun lights:
-    (L, n, n), and its mean over all. Raises Cancelled.
+    (L, n, n), n whole eights a `side`, and its mean over all. Raises Cancelled.
 
     Seen from a height h, ground at a distance r counts by h²/(r² + h²)² (the form factor of a
     level element).
     """
-    lit = np.empty((BELOW, BELOW))
-    list(workers.pool.map(lambda i: _lit(scene, i, i + 8, lit), range(0, BELOW, 8)))
+    lit = np.empty((side, side))
+    list(workers.pool.map(lambda i: _lit(scene, i, i + 8, lit), range(0, side, 8)))
     cancel.check()
     mean = float(lit.mean())
-    step = BELOW_M / BELOW
-    off = np.minimum(np.arange(2 * BELOW), 2 * BELOW - np.arange(2 * BELOW)) * step
-    edge = np.minimum((np.arange(BELOW) + 0.5) / BELOW, 1.0 - (np.arange(BELOW) + 0.5) / BELOW)
+    step = BELOW_M / side
+    off = np.minimum(np.arange(2 * side), 2 * side - np.arange(2 * side)) * step
+    edge = np.minimum((np.arange(side) + 0.5) / side, 1.0 - (np.arange(side) + 0.5) / side)
     fade = np.minimum(edge / TAPER, 1.0)
-    spectrum = np.fft.rfft2((lit - mean) * np.outer(fade, fade), (2 * BELOW, 2 * BELOW))
-    found = np.full((max(len(bases), 1), BELOW, BELOW), mean)
+    spectrum = np.fft.rfft2((lit - mean) * np.outer(fade, fade), (2 * side, 2 * side))
+    found = np.full((max(len(bases), 1), side, side), mean)
     for k, base in enumerate(bases):
         if base < HIGHEST_M:
             high = max(base, 0.5 * step)
             weight = high**2 / (off[:, None] ** 2 + off[None, :] ** 2 + high**2) ** 2
             spread = np.fft.irfft2(spectrum * np.fft.rfft2(weight / weight.sum()),
-                                   (2 * BELOW, 2 * BELOW))
-            found[k] += spread[:BELOW, :BELOW]
+                                   (2 * side, 2 * side))
+            found[k] += spread[:side, :side]
     return found, mean
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 
 from dovrek.core.air.sun_place import Place
 from dovrek.core.clouds.placement.deal import CellParameters, deal_cells, lattice_of
+from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
 from dovrek.core.prepare.fineness import HAND
 from dovrek.core.prepare.in_hand import near_sun
@@ -38,6 +40,58 @@ def test_a_picture_in_hand_is_like_the_sketch(studio: Studio, elevation: float) 
     hand, sketch = (luminance(studio, dragged(elevation), q) for q in ("hand", "sketch"))
     assert hand.mean() == pytest.approx(sketch.mean(), rel=0.06)
     assert np.corrcoef(np.log(hand).ravel(), np.log(sketch).ravel())[0, 1] > 0.93
+
+
+def built(studio: Studio, sky: Sky) -> set[str]:
+    """The stages that a scene in hand asks for anew."""
+    studio.preparer.cache.reset_clock()
+    studio.preparer.scene(sky, HAND, Cancel())
+    return set(studio.preparer.cache.seconds)
+
+
+LIGHT = {"extinction", "sun depth", "shade", "sun light", "sky light", "light"}
+
+
+def heaps_with(**parts: Any) -> Sky:
+    return sky_of(sun={"mode": "free", "elevation_deg": 33.0, "azimuth_deg": 200},
+                  layers=[{**LAYERS[0], "seed": 77, **parts}, LAYERS[1]])
+
+
+@pytest.mark.parametrize(("before", "after"), [
+    ({"base_m": 940}, {"base_m": 1090}),
+    ({"body": {"density_per_km": 41.9}}, {"body": {"density_per_km": 43.6}}),
+])
+def test_a_layer_that_rises_or_thickens_a_little_keeps_its_light(
+        studio: Studio, before: dict[str, Any], after: dict[str, Any]) -> None:
+    built(studio, heaps_with(**before))
+    again = built(studio, heaps_with(**after))
+    assert "scene" in again and not again & LIGHT
+    pictures = [studio.render(heaps_with(**parts), Wish(160, 90, "hand")).light[..., 1]
+                for parts in (before, after)]
+    assert not np.array_equal(*pictures)  # yet what is seen is where, and as dense, as it is set
+    assert "sun light" in built(studio, heaps_with(**{**after, "base_m": 2600}))
+
+
+def test_layers_above_shade_one_that_changes_as_before(studio: Studio) -> None:
+    built(studio, heaps_with(cover_oktas=3.1))
+    again = built(studio, heaps_with(cover_oktas=3.6))
+    assert again >= LIGHT - {"shade"} and "shade" not in again
+
+
+def test_few_rays_make_a_picture_without_a_seam(studio: Studio) -> None:
+    """One pixel of four and those along the horizon; what lies between agrees with marched rays,
+    all the same wherever a thread took over from another."""
+    sky = sky_of(sun={"mode": "free", "elevation_deg": 33.0, "azimuth_deg": 200}, layers=[],
+                 camera={"pitch_deg": 12})
+    wish = Wish(160, 90, "hand", sun_disc=False)
+    found = studio.render(sky, wish)
+    assert 0.25 * 160 * 90 < found.rays < 0.31 * 160 * 90
+    prepared, _ = studio.prepare(sky, wish, Cancel())
+    every = render_frame(prepared, wish.lens(sky), (160, 90),
+                         replace(QUALITIES["draft"], spread=0.0, wide=0.0), studio.workers,
+                         Cancel(), False)
+    off = np.log2(found.light[..., 1] / every[..., 1])[:68]  # above the horizon
+    assert np.abs(off).max() < 0.02
 
 
 @pytest.mark.parametrize(("elevation", "apart"), [(2.2, 0.5), (40.0, 1.5), (-3.3, 0.5)])

@@ -11,8 +11,9 @@ import pytest
 
 from dovrek.core.picture.render import QUALITIES, render_frame
 from dovrek.core.picture.studio import Studio, Wish
+from dovrek.core.prepare.fineness import FINE
 from dovrek.core.run.workers import Cancel
-from dovrek.core.transport.ground import BELOW, lit_from_below, over_mean
+from dovrek.core.transport.ground import lit_from_below, over_mean
 from dovrek.core.transport.look_ups import from_below, sun_passed
 from dovrek.core.transport.scene import BELOW_M, GROUND, Scene
 from tests.conftest import free_sun
@@ -39,10 +40,11 @@ def test_ground_in_shade_lights_a_base_less(studio: Studio) -> None:
     on the whole as much is lost as gained. Looked up, it is what the map holds."""
     scene = scene_of(studio, 75, HEAPS)
     found = scene.below[0]
-    assert found.shape == (BELOW, BELOW)
+    _, looks = FINE.ground
+    assert found.shape == (looks, looks)
     assert 0.3 < found.min() < 0.8 and 1.1 < found.max() < 2.0
     assert found.mean() == pytest.approx(1.0, abs=0.02)
-    step = BELOW_M / BELOW
+    step = BELOW_M / looks
     places = [((i + 0.5) * step - BELOW_M / 2, (j + 0.5) * step - BELOW_M / 2)
               for i in range(8, 56, 4) for j in range(8, 56, 4)]
     lit = [sun_passed(scene, x, y, 0.0) for x, y in places]
@@ -58,7 +60,7 @@ def test_high_layers_see_the_mean_and_low_ones_a_disc(studio: Studio) -> None:
     beyond r): sun and shade that change within it are evened out."""
     scene = scene_of(studio, 60, HEAPS)
     workers = studio.workers
-    lit, mean = lit_from_below(scene, [300.0, 1500.0, 6000.0], workers, Cancel())
+    lit, mean = lit_from_below(scene, [300.0, 1500.0, 6000.0], 64, workers, Cancel())
     spread = lit.std(axis=(1, 2))
     assert spread[0] > 1.3 * spread[1] > 0.0 and spread[2] < 1e-12
     assert lit.mean(axis=(1, 2)) == pytest.approx(mean, abs=0.03)
