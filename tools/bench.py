@@ -145,16 +145,18 @@ def growth(studio: Studio) -> dict[str, float]:
 
 
 def compile_seconds() -> dict[str, float]:
-    """Seconds of a first small print in a new process on one core, kernels cold and cached, with
-    the same print's own time when everything is ready taken off, and that of the noise volumes,
-    which are made once and kept."""
+    """Seconds of processor of a first small print in a new process on one core, kernels cold and
+    cached, with the same print's own time when everything is ready taken off, and that of the noise
+    volumes, which are made once and kept. What else outlasts a process is read by neither."""
     code = ("import time;from dovrek.core.picture.studio import Studio,Wish;"
             "from dovrek.store.demo import demo_texts;from dovrek.sky.reading import sky_from_text;"
-            "t=time.perf_counter();s=Studio(1);y=sky_from_text(demo_texts()['fair-weather-noon']);w=Wish(96,54,'draft');"
-            "s.render(y,w);a=time.perf_counter()-t;from dovrek.core.run.cache import StageCache;"
-            "s.preparer.cache=StageCache();t=time.perf_counter();s.render(y,w);"
-            "b=time.perf_counter()-t;from dovrek.core.compile.noise import made_volumes;"
-            "t=time.perf_counter();made_volumes();print(a-b,time.perf_counter()-t)")
+            "from dovrek.core.run.cache import StageCache;"
+            "t=time.process_time();s=Studio(1);s.preparer.cache=StageCache();"
+            "y=sky_from_text(demo_texts()['fair-weather-noon']);w=Wish(96,54,'draft');"
+            "s.render(y,w);a=time.process_time()-t;"
+            "s.preparer.cache=StageCache();t=time.process_time();s.render(y,w);"
+            "b=time.process_time()-t;from dovrek.core.compile.noise import made_volumes;"
+            "t=time.process_time();made_volumes();print(a-b,time.process_time()-t)")
     found = {}
     with tempfile.TemporaryDirectory() as cache:
         for name in ("cold", "cached"):

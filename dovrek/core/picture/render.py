@@ -236,14 +236,15 @@ def _march_in_hand(prepared: Prepared, lens: Lens, marching: Marching, size: tup
                    workers: Workers, cancel: Cancel, sample: int,
                    out: NDArray[np.float32]) -> int:
     """One pixel of four and those along the horizon are marched, on all threads; whatever lies
-    between is bridged in one piece, so that no border of a tile asks for rays. `out` (height,
-    width, 5) is filled; the number of rays. Raises Cancelled."""
+    between is bridged in one piece, each by the marched ones next to it alone, so that no border
+    of a tile asks for rays and no edge is toothed. `out` (height, width, 5) is filled; the number
+    of rays. Raises Cancelled."""
     width, height = size
     whole = Tile(0, 0, width, height)
     out[:] = 0.0
     beside = widened(_horizon(prepared, lens, size, whole))
     first = every_fourth(height, width, 0, 0, sample)
-    chequer = every_other(height, width, 0, 0, sample)
+    slanting = every_other(height, width, 0, 0, sample)  # of the others: between diagonal ones
     wanted = first | beside
     rays = [0]
 
@@ -255,11 +256,15 @@ def _march_in_hand(prepared: Prepared, lens: Lens, marching: Marching, size: tup
 
     list(workers.pool.map(strip, range(0, height, HAND_ROWS)))
     cancel.check()
-    uneven = np.empty_like(wanted)
-    for there, bridged, slanting in ((first, chequer & (1 - wanted), 1),
-                                     (chequer, 1 - (chequer | wanted), 0)):
-        bridge(out, there, bridged, slanting, ALWAYS, uneven)
-        rays.append(_add(prepared, lens, marching, size, whole, uneven, sample, cancel, out))
+    gaps, outside = np.empty_like(wanted), np.zeros_like(wanted)
+    for bridged, way in ((slanting & (1 - wanted), 1), (1 - (slanting | wanted), 0)):
+        bridge(out, first, bridged, way, ALWAYS, gaps)
+        outside |= gaps
+    # Along the picture's rim some have no neighbour across: they are as the next one inward.
+    for rim, inward in ((np.s_[:, 0], np.s_[:, 1]), (np.s_[:, -1], np.s_[:, -2]),
+                        (np.s_[0], np.s_[1]), (np.s_[-1], np.s_[-2])):
+        missing = outside[rim] != 0
+        out[rim][missing] = out[inward][missing]
     return sum(rays)
 
 

@@ -9,7 +9,7 @@ async function countClouds() {
   await inSight();
   const rests = /^(proof|final)/.test($("picture").dataset.quality || "") && !here.held.size;
   if (rests) {
-    const said = await fetch(`${root}/ribbon.json`).then(
+    const said = await fetch(`${root}ribbon.json`).then(
       (answer) => (answer.ok ? answer.json() : null),
       () => null,
     );
