@@ -61,7 +61,7 @@ class Quality:
     wide: float = 0.0  # the same between diagonal neighbours, of which one in four is marched
     footprint: float = 1.0  # of a pixel that detail is averaged over
     horizon: int = 8  # samples of a pixel that the horizon crosses
-    in_hand: bool = False  # gone with the hand's next move
+    in_hand: bool = False  # gone with the hand's next move: one pixel of four is marched
 
     @property
     def calmed(self) -> bool:
@@ -74,8 +74,8 @@ QUALITIES = {
     # A sketch of a fine scene that is at hand.
     "glance": Quality("glance", FINE, 1, 2.8, 1.0, 0.7, 0.45, horizon=2),
     # Under a moving hand, and the same of a fine scene that is at hand.
-    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, ALWAYS, 2.0, horizon=1, in_hand=True),
-    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, ALWAYS, 2.0, horizon=1, in_hand=True),
+    "hand": Quality("hand", HAND, 1, 3.6, 0.5, ALWAYS, footprint=2.0, in_hand=True),
+    "swift": Quality("swift", FINE, 1, 3.6, 0.5, ALWAYS, footprint=2.0, in_hand=True),
     "draft": Quality("draft", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "proof": Quality("proof", FINE, 1, 2.1, 2.0, 0.38, 0.23),
     "final": Quality("final", FINE, 2, 1.2, 2.0, 0.17, 0.1),
@@ -222,7 +222,8 @@ def render_frame(
             counted.append(rays)
 
     if quality.in_hand:
-        rays = _march_in_hand(prepared, lens, marching, size, workers, cancel, first_sample, out)
+        rays = _march_in_hand(prepared, lens, marching, size, quality, workers, cancel, first_sample,
+                              out)
         if counted is not None:
             counted.append(rays)
     else:
@@ -233,7 +234,7 @@ def render_frame(
 
 
 def _march_in_hand(prepared: Prepared, lens: Lens, marching: Marching, size: tuple[int, int],
-                   workers: Workers, cancel: Cancel, sample: int,
+                   quality: Quality, workers: Workers, cancel: Cancel, sample: int,
                    out: NDArray[np.float32]) -> int:
     """One pixel of four and those along the horizon are marched, on all threads; whatever lies
     between is bridged in one piece, each by the marched ones next to it alone, so that no border
@@ -258,7 +259,7 @@ def _march_in_hand(prepared: Prepared, lens: Lens, marching: Marching, size: tup
     cancel.check()
     gaps, outside = np.empty_like(wanted), np.zeros_like(wanted)
     for bridged, way in ((slanting & (1 - wanted), 1), (1 - (slanting | wanted), 0)):
-        bridge(out, first, bridged, way, ALWAYS, gaps)
+        bridge(out, first, bridged, way, quality.spread, gaps)
         outside |= gaps
     # Along the picture's rim some have no neighbour across: they are as the next one inward.
     for rim, inward in ((np.s_[:, 0], np.s_[:, 1]), (np.s_[:, -1], np.s_[:, -2]),
