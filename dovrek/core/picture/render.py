@@ -222,8 +222,8 @@ def render_frame(
             counted.append(rays)
 
     if quality.in_hand:
-        rays = _march_in_hand(prepared, lens, marching, size, quality, workers, cancel, first_sample,
-                              out)
+        rays = _march_in_hand(prepared, lens, marching, size, quality, workers, cancel,
+                              first_sample, out)
         if counted is not None:
             counted.append(rays)
     else:
